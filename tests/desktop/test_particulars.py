@@ -6,6 +6,8 @@ from PySide6.QtTest import QTest
 
 from nimble_otter.changes import Action
 from nimble_otter.desktop.kit.diff_view import DiffView
+from nimble_otter.desktop.shell.status_text import show_status
+from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.charts.data import Axis, place_text
 from tests.desktop.conftest import settle
 
@@ -72,6 +74,19 @@ def test_a_number_of_rows_can_be_read_in_its_field(window):
         assert field.lineEdit().contentsRect().width() - 12 >= needed > 5, kind
         drawn = {field.grab().toImage().pixelColor(x, field.height() // 2).name() for x in range(8, field.width() - 8)}
         assert len(drawn) > 1, kind  # the digits
+
+
+def test_the_status_says_running_until_there_are_rows(window):
+    status, said = window.status, []
+    made = window.add_pull(Pull("slow", window.hub.sources[0], Query("select * from reading a, river b")))
+    made.runs.run()
+    show_status(status, made)
+    said.append(status.rows.text())
+    settle(window)
+    show_status(status, made)
+    said.append(status.rows.text())
+    assert said[0] == "Running"
+    assert "shown" in said[1]
 
 
 def test_a_difference_is_shown_from_its_first_line_on(qtbot):

@@ -1,14 +1,17 @@
 """Edges where a small slip would go unseen: each was slipped by chance once, and no test had noticed."""
 
 import datetime as dt
+import threading
 import uuid
 from dataclasses import replace
 from decimal import Decimal
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
 from nimble_otter.changes.values import read_value
+from nimble_otter.cli import main
 from nimble_otter.errors import QueryError, ValueRefused
 from nimble_otter.pull import Pull, Query, pull_from_text, pull_to_text, run_course
 from nimble_otter.pull.charts.model import KeyBy
@@ -22,6 +25,7 @@ from nimble_otter.pull.timetable import Timetable
 from nimble_otter.query.assist.rewrite import format_sql
 from nimble_otter.query.lazy import sqlglot
 from nimble_otter.query.local.conditions import parse_condition, parse_expression
+from nimble_otter.send.formats import sql
 from nimble_otter.send.send import format_for, send_to_file
 from nimble_otter.sources import Source
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
@@ -206,3 +210,24 @@ def test_decimals_of_all_digits_come_back_from_parquet(tmp_path):
     values = [Decimal(n).scaleb(-2) for n in (2**63 - 1, -(2**63) + 1, 2**62, -1, 0)] + [None]
     send_to_file(rows_to_send(all_rows(table_of(v=values)), "t"), format_for("parquet"), tmp_path / "x.parquet")
     assert parquet.read_table(tmp_path / "x.parquet").column("v").to_pylist() == values
+
+
+def test_rows_of_a_script_are_counted_whatever_part_of_it_is_read_at_a_time(tmp_path, monkeypatch):
+    texts = ["it's\n  (not a row", "plain", 'quote " and \n  (this', "`\n  (tick", ""] * 9
+    table = table_of(a=texts, b=list(range(len(texts))))
+    rows = rows_to_send(all_rows(table), 'odd "na`me')
+    sent = send_to_file(rows, format_for("sql"), tmp_path / "x.sql", {"batch": 4})
+    assert sent.rows == len(texts)
+    for size in (3, 17, 64, 1000):
+        monkeypatch.setattr(sql, "_PART", size)
+        out = SimpleNamespace(stop=NEVER)
+        assert format_for("sql").count(tmp_path / "x.sql", out) == len(texts), size
+
+
+def test_the_command_line_runs_in_any_thread(capsys):
+    codes = []
+    worker = threading.Thread(target=lambda: codes.append(main(["formats"])))
+    worker.start()
+    worker.join(20)
+    assert codes == [0]
+    assert "csv" in capsys.readouterr().out
