@@ -9,6 +9,7 @@ from collections.abc import Callable
 
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.translate.conditions import Translator
+from nimble_otter.pull.translate.duckdb import DuckdbTranslator
 from nimble_otter.pull.translate.mariadb import MariadbTranslator
 from nimble_otter.pull.translate.postgresql import PostgresqlTranslator
 from nimble_otter.pull.translate.spark import SparkTranslator
@@ -22,6 +23,7 @@ _TRANSLATORS: dict[str, type[Translator]] = {
     "mysql": MariadbTranslator,
     "sqlite": SqliteTranslator,
     "spark": SparkTranslator,
+    "duckdb": DuckdbTranslator,
 }
 
 

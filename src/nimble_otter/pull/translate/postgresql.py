@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from typing import ClassVar
 
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
 from nimble_otter.pull.translate.values import SIMPLE, is_count, is_plain_span
@@ -26,7 +27,7 @@ class PostgresqlTranslator(Translator):
         "position": "strpos({0}, {1})", "in_zone": "({1} at time zone {0})", "days": "({0}::date - {1}::date)",
     }  # fmt: skip
     single_types = ("REAL", "FLOAT4")
-    strict_arguments = ()
+    strict_arguments: ClassVar[tuple[str, ...]] = ()
     has_times = True
     orders_uuids = True
 
