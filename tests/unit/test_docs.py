@@ -67,7 +67,7 @@ def test_every_setting_is_named_in_the_guide_with_its_usual_value():
     rows = dict(re.findall(r"\| `\[?(\w+)\]?` \| ?(.*?) ?\|$", page, re.M))
     usual = {each.name: getattr(USUAL, each.name) for each in fields(Settings)}
     assert list(rows) == list(usual)
-    told = {"theme": "", "date_form": "", "time_form": "", "time_zone": "", "keys": {}}
+    told = {"theme": "", "date_form": "", "time_form": "", "time_zone": "", "team_folder": "", "keys": {}}
     for name, value in usual.items():
         plain = json.dumps(value, ensure_ascii=False).strip('"')
         assert value == told[name] if name in told else rows[name].replace(" ", "") == plain, name

@@ -60,7 +60,6 @@ class Follower(QObject):
         self._soon.setSingleShot(True)
         self._soon.timeout.connect(self._refresh)
         grid.current_changed.connect(lambda *_: self.refresh())
-        grid.selection_changed.connect(self.refresh)
         detail.turned.connect(self.refresh)
 
     def refresh(self) -> None:
