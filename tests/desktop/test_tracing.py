@@ -1,6 +1,7 @@
 """Tracing in the window: the row under the cursor, one that a step leaves out, one that the query leaves out."""
 
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -9,6 +10,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
 from nimble_otter.desktop.kit.offscreen import wait_until
+from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import (
     Computed,
@@ -23,6 +25,7 @@ from nimble_otter.pull.steps import (
 )
 from nimble_otter.pull.tracing import Fate
 from nimble_otter.sources import Source
+from nimble_otter.table.core.build import table_of
 from nimble_otter.table.ops.measures import AggregateFunction
 from tests.desktop.conftest import settle
 
@@ -73,6 +76,13 @@ def test_the_row_under_the_cursor_is_traced(make_window, small_demo):
     window.commands.run("trace_row")
     settle(window)
     assert "made by steps" in strip.said.text() or strip.passages
+
+
+def test_the_condition_of_a_row_says_each_kind_as_it_is_typed():
+    keys = {"id": 3, "Full name": "O'Hara", "is on": True, "gone": None}
+    table = table_of(**{name: [value] for name, value in keys.items()})
+    found = Tracing._condition(SimpleNamespace(table=table, target=SimpleNamespace(keys=[(n, n) for n in range(4)])), 0)
+    assert found == """id = 3 and "Full name" = 'O''Hara' and "is on" = 'True' and gone is null"""
 
 
 def test_a_row_that_a_step_leaves_out_is_brought_back(make_window, small_demo):

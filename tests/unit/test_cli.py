@@ -81,6 +81,11 @@ def test_a_saved_pull_runs_with_other_parameters(survey, tmp_path):
     assert len((tmp_path / "levels-3.jsonl").read_text().splitlines()) == 3
     assert main(["run", str(path), "--param", "n=5", "--send", str(tmp_path / "x.csv")]) == 0
     assert len(rows_in(tmp_path / "x.csv")) == 6
+    none = replace(pull, steps=(FilterStep((Condition("is", "river", ("nowhere",)),)),), send=None)
+    for plan, given, many in ((None, [], 0), (None, ["--all"], 3), (SendPlan("csv", "", scope="all"), [], 3)):
+        save_pull(replace(none, send=plan), path)
+        assert main(["run", str(path), *given, "--send", str(tmp_path / "y.csv")]) == 0
+        assert len(rows_in(tmp_path / "y.csv")) == many + 1, (plan, given)
 
 
 def test_a_saved_pull_takes_the_rows_of_others(survey, tmp_path, capsys):
