@@ -264,6 +264,7 @@ class _ShapesPage(ScrolledLines):
                 line = row(
                     label(path, "muted", tokens.SMALL_PX), ElidedLabel(" · ".join(parts), "muted", 11, right=True)
                 )
+                line.setStretch(1, 1)
                 line.setContentsMargins(0, 6, 0, 6)
                 self.lines.addLayout(line)
                 self.lines.addWidget(Line())

@@ -94,7 +94,9 @@ class LastTimesPage(ScrolledLines):
 def _short(name: str, value: float) -> str:
     if name.endswith(" NULL"):
         return f"{100 * value:.1f} %"
-    return grouped(round(value)) if value == round(value) and abs(value) < 1e15 else f"{value:.4g}"
+    return (
+        grouped(round(value)) if (value == round(value) or abs(value) >= 1e3) and abs(value) < 1e15 else f"{value:.4g}"
+    )
 
 
 def look_back(open_pull: OpenPull, show: Callable[[Beside], None]) -> bool:
