@@ -409,6 +409,11 @@ def test_an_engine_offers_to_work_out_the_course_before_the_first_row(window, mo
         window.commands.run("run")  # it is offered once
         settle(window)
         assert not proposal.isVisibleTo(window)
+    window.add_pull(Pull("r", window.hub.sources[0], Query("select * from reading"), steps), tmp_path / "r.pull")
+    for _ in range(2):  # an offer that is passed over is not made again
+        window.commands.run("run")
+        settle(window)
+    assert window.pull.shaped is not None
     median = GroupStep(group_keys("quality"), (FigureOf(AggregateFunction.MEDIAN, "level_m"),))
     window.add_pull(Pull("r", window.hub.sources[0], Query("select * from reading"), (median,)), tmp_path / "r.pull")
     window.commands.run("run")

@@ -5,6 +5,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QComboBox
 
 from nimble_otter.desktop.grid.selection import Block
+from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import Condition
 from tests.desktop.conftest import settle
@@ -49,6 +50,11 @@ def test_another_pull_stands_beside_swaps_copies_and_follows_what_becomes_of_it(
     QTest.keyClick(beside.grid, Qt.Key.Key_Escape)
     assert beside.other is None
     assert not beside.isVisible()
+    looked = []
+    beside.refresh = lambda: looked.append(1)
+    for each in (first, second):
+        each.changed.emit(Aspect.ROWS)
+    assert not looked  # neither is listened to any more
 
 
 def test_both_scroll_together_when_asked_and_a_closed_pull_gives_its_place_to_another(window):

@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
@@ -235,6 +236,21 @@ def test_rows_go_to_another_source(survey, tmp_path, capsys):
     options = {"source": str(other), "table": "ids"}
     save_pull(replace(pull, send=SendPlan("source", "", options)), tmp_path / "p.pull")
     assert main(["run", str(tmp_path / "p.pull")]) == 0
+
+
+def test_rows_are_written_by_the_server_itself_and_to_no_other(own_survey, tmp_path, capsys):
+    other = tmp_path / "other.sqlite"
+    sqlite3.connect(other).close()
+    base = ["query", "--source", str(own_survey), "--sql", "select station_id, name from station",
+            "--filter", "station_id <= 5", "--on-server", "--table", "few"]  # fmt: skip
+    assert main([*base, "--to", str(other)]) != 0
+    assert "is not the source of the query" in capsys.readouterr().err
+    assert main([*base, "--to", str(own_survey)]) == 0
+    assert "5 new rows" in capsys.readouterr().out
+    with closing(sqlite3.connect(own_survey)) as own, closing(sqlite3.connect(other)) as none:
+        assert own.execute("select * from few").fetchall() == own.execute(
+            "select station_id, name from station where station_id <= 5").fetchall()  # fmt: skip
+        assert none.execute("select count(*) from sqlite_master").fetchone() == (0,)
 
 
 def test_rows_stream_through_filters_and_columns_like_rows_that_are_held(survey, tmp_path, capsys):
