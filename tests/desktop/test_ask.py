@@ -377,9 +377,14 @@ def test_a_whole_course_moves_upstream_and_is_counted_there_before_a_row_is_here
     window.commands.run("estimate_there")
     settle(window)
     assert "does not tell" in window.status.message.text()  # of this server
+    proposal = window.query_drawer.proposal
+    window.commands.run("upstream_all")
+    window.pull.shaping.put(replace(window.pull.pull, came_from="elsewhere"))  # before the answer is there
+    settle(window)
+    assert not proposal.isVisibleTo(window)
+    assert "changed meanwhile" in window.status.message.text()
     window.commands.run("upstream_all")
     settle(window)
-    proposal = window.query_drawer.proposal
     assert proposal.isVisibleTo(window)
     assert "first 1\u2009000 rows" in proposal.notes.text()
     proposal.accept_button.click()
@@ -387,6 +392,9 @@ def test_a_whole_course_moves_upstream_and_is_counted_there_before_a_row_is_here
     assert window.pull.pull.steps == (steps[1],)
     assert counted[3] == f"{grouped(window.pull.table.rows)} on the server"
     assert not any("on the server" in stop.under for stop in stops_of(window.pull))  # those were of another query
+    window.commands.run("count_there")
+    settle(window)
+    assert not any("on the server" in stop.under for stop in stops_of(window.pull))  # all rows are here
     window.upstream.move_all()
     assert "no steps to move" in window.status.message.text()
 

@@ -27,7 +27,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.saved import load_sources
-from nimble_otter.sources.team import share, team_sources
+from nimble_otter.sources.team import share, team_sources, withdraw
 from tests.desktop.conftest import settle, when_shown
 from tests.files import sqlite_file
 from tests.servers.lines import Line
@@ -602,6 +602,14 @@ def test_a_team_s_folder_stands_beside_one_s_own_sources_and_pulls(window, tmp_p
     settle(window)
     assert team_sources(team)[0][0].care
     assert window.hub.find("levels").care
+    alike = replace(window.hub.sources[0], url=str(small_demo), is_shared=True)
+    share(alike, team)  # by a colleague, named as one that is there
+    share(Source("of a colleague", str(small_demo)), team)
+    assert wait_until(lambda: window.hub.find("of a colleague") is not None)
+    assert [source.name for source in window.hub.sources].count(alike.name) == 1
+    for source in team_sources(team)[0]:
+        if source.name != "levels":
+            withdraw(source, team)
     before = window.hub.find("levels")
     share(replace(before, read_only=True), team, before)  # by a colleague
     assert wait_until(lambda: window.hub.find("levels").read_only)

@@ -238,6 +238,15 @@ def test_rows_become_a_table_of_another_source(window, drawer, tmp_path, monkeyp
 
 def test_rows_are_written_by_the_server_itself(window, drawer, small_demo):
     own = window.pull.pull.source.name
+
+    def offered():
+        combo = next(c for c in drawer.findChildren(QComboBox) if c.accessibleName() == "Rows")
+        return combo.findData("server") >= 0
+
+    put(window, "source", "", {"source": "elsewhere", "table": "kept"})
+    assert not offered()
+    put(window, "source", "", {"source": own, "table": "kept"})
+    assert offered()
     put(window, "source", "", {"source": own, "table": "kept"}, scope="server")
     assert "computed on the server" in drawer.head.words.text()
     text = drawer.preview.toPlainText()
@@ -250,8 +259,13 @@ def test_rows_are_written_by_the_server_itself(window, drawer, small_demo):
         assert base.execute("select count(*) from kept").fetchone() == (rows,)
     put(window, "source", "", {"source": "elsewhere", "table": "kept"}, scope="server")
     assert "No source is chosen" in write(window)
-    put(window, "csv", "x.csv")
-    assert drawer.plan.scope == "shown"
+    items = drawer.formats
+    items.setCurrentItem(
+        next(i for i in map(items.item, range(items.count())) if i.data(Qt.ItemDataRole.UserRole) == "csv")
+    )
+    settle(window, 0.3)
+    assert (drawer.plan.format, drawer.plan.scope) == ("csv", "shown")
+    assert not offered()
 
 
 def test_tables_of_the_catalogue_go_to_files_unseen(window, tmp_path, monkeypatch):
