@@ -13,6 +13,7 @@ import threading
 import time
 from contextlib import suppress
 from decimal import Decimal
+from uuid import UUID
 
 import pytest
 import sqlglot
@@ -34,6 +35,7 @@ from nimble_otter.sources.drivers import oracle, sqlserver
 from nimble_otter.sources.source import dialect_of, source_of_file
 from nimble_otter.sources.uri import parts_of, url_of
 from nimble_otter.stop import StopToken
+from nimble_otter.table.core.columns import Kind
 from tests.conformance.test_transfer import SAMPLE, rows_of
 from tests.unit.test_changes import Bench
 
@@ -410,6 +412,27 @@ def test_rows_reach_duckdb_and_duplicates_are_skipped_or_updated(duck):
     assert fetch(duck, Request("select name from river order by id")).table.columns[0].values() == [
         "Wend", "Arle II", "Ock",
     ]  # fmt: skip
+
+
+def test_rows_of_duckdb_are_known_by_uuids_and_written_back(tmp_path, open_base):
+    import duckdb
+
+    path, keys = tmp_path / "ids.duckdb", [str(UUID(int=n * 2**100 + n)) for n in range(3)]
+    with duckdb.connect(path) as base:
+        base.execute("create table thing (id uuid primary key, of uuid, name text)")
+        base.executemany("insert into thing values (?, ?, ?)", [(key, key, key[-1]) for key in keys])
+        base.execute(f"update thing set of = null where id = '{keys[1]}'")
+    bench = Bench(open_base(f"duckdb:///{path}"), "select * from thing order by id")
+    assert [field.kind for field in bench.table.fields] == [Kind.UUID, Kind.UUID, Kind.TEXT]
+    assert bench.table.columns[0].values() == keys
+    assert bench.table.columns[1].values() == [keys[0], None, keys[2]]
+    bench.set(0, "name", "new")
+    bench.set(1, "of", keys[2])
+    bench.set(2, "of", None)
+    bench.set(2, "name", "z")
+    write(bench.connection, bench.plan)
+    got = fetch(bench.connection, Request("select * from thing order by id")).table
+    assert [c.values() for c in got.columns] == [keys, [keys[0], keys[2], None], ["new", keys[1][-1], "z"]]
 
 
 def test_a_duckdb_file_that_another_program_holds_is_told(duck):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import uuid
 from array import array as plain_array
 from collections.abc import Sequence
 from contextlib import suppress
@@ -282,7 +283,9 @@ class ColumnBuilder:
             if text_format.parse([first], f"%Y-%m-%d %H:%M:%S{text_format.ANY}") is not None:
                 self.form = f"%Y-%m-%d %H:%M:%S{text_format.ANY}"
                 return Kind.TIME  # also in a column that is declared to hold dates
-        if self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}:
+        if (self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}) or (
+            self.hint is Kind.UUID and types == {uuid.UUID}
+        ):
             return self.hint
         if self.hint in _STYLED and types == {str}:
             return self.hint
@@ -344,8 +347,8 @@ class ColumnBuilder:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
         elif kind is Kind.UUID:
-            self._need(types == {str})
-            read = uuids.parse(values)
+            self._need(len(types) == 1 and types <= {str, uuid.UUID})
+            read = uuids.parse(values) if types == {str} else uuids.of(values)
             self._need(read is not None, Kind.TEXT)
             assert read is not None
             self._data.extend(read)

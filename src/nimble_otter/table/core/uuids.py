@@ -45,6 +45,15 @@ def parse(texts: Sequence[str]) -> NDArray[np.generic] | None:
     return data
 
 
+def of(values: Sequence[object]) -> NDArray[np.generic]:
+    """Those that a driver gave as objects; zeros for whatever else stands there."""
+    whole = b"".join([v.bytes if isinstance(v, uuid.UUID) else bytes(16) for v in values])
+    words = np.frombuffer(whole, ">u8").reshape(-1, 2)
+    data = np.empty(len(values), DTYPE)
+    data["high"], data["low"] = words[:, 0], words[:, 1]
+    return data
+
+
 def halves(text: str) -> tuple[int, int] | None:
     """A UUID in any of its forms (with braces, without dashes, capital letters) as its two halves; None for others."""
     try:
