@@ -402,7 +402,7 @@ class ColumnBuilder:
         left = iter(read)
         self._data.extend(self._plain(kind, [next(left) if v else _FILL[kind] for v in values], {type(_FILL[kind])}))
 
-    def _plain(self, kind: Kind, values: Sequence[Value], types: set[type]) -> NDArray[np.generic]:  # noqa: C901 - a branch for each type
+    def _plain(self, kind: Kind, values: Sequence[Value], types: set[type]) -> NDArray[np.generic]:
         if kind is Kind.INT:
             self._need(types <= {int}, Kind.FLOAT if types <= {int, float} else Kind.OBJECT)
             try:
@@ -429,17 +429,28 @@ class ColumnBuilder:
             return np.array([(v - _FILL[kind]) // dt.timedelta(microseconds=1) for v in values], np.int64)
         if kind is Kind.CLOCK:
             self._need(types <= {dt.time} and all(v.tzinfo is None and not v.fold for v in values))
-            midnights = [dt.datetime.combine(EPOCH, v) - EPOCH for v in values]
-            return np.array([v // dt.timedelta(microseconds=1) for v in midnights], np.int64)
+            minutes = np.array([v.hour * 60 + v.minute for v in values], np.int64)
+            return minutes * 60_000_000 + np.array([v.second * 1_000_000 + v.microsecond for v in values], np.int64)
         if kind is Kind.SPAN:
             self._need(types <= {dt.timedelta} and all(abs(v.days) < 50_000_000 for v in values))
             return np.array([v // dt.timedelta(microseconds=1) for v in values], np.int64)
         if kind is Kind.DATE:
             self._need(types <= {dt.date})
             return np.array([v.toordinal() - EPOCH_DAY for v in values], np.int32)
-        self._need(types <= {Decimal} and all(v.is_finite() and not (v.is_zero() and v.is_signed()) for v in values))
+        return self._of_decimals(values, types)
+
+    def _of_decimals(self, values: Sequence[Value], types: set[type]) -> NDArray[np.generic]:
+        self._need(types <= {Decimal})
+        given = next((v for v in values if v is not _FILL[Kind.DECIMAL]), None)
+        if given is not None:  # many are read by their texts at once, where all are alike
+            fill = text_format.zero_of(str(given))
+            found = text_format.parse_decimals([fill if v is _FILL[Kind.DECIMAL] else str(v) for v in values])
+            if found is not None and (found[1] == self.scale or not (self.scale or self._data.view().any())):
+                self.scale = found[1]
+                return found[0]
+        self._need(all(v.is_finite() and not (v.is_zero() and v.is_signed()) for v in values))
         scales = {-int(v.as_tuple().exponent) for v in values if v}
-        scales = scales or {-int(v.as_tuple().exponent) for v in values if v is not _FILL[kind]}
+        scales = scales or {-int(v.as_tuple().exponent) for v in values if v is not _FILL[Kind.DECIMAL]}
         scale = next(iter(scales)) if scales else self.scale
         if not self.scale and not self._data.view().any():
             self.scale = scale
