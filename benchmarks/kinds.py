@@ -2,8 +2,8 @@
 
     .venv/bin/python -m benchmarks.kinds [ROWS] [SERVER ...]
 
-Servers: postgresql mariadb sqlite, each started for the run. A row is (id, v, v). A line gives, by type, the ratio to
-the bare loop (best of three, turn about).
+Servers: postgresql mariadb sqlite duckdb, each started for the run. A row is (id, v, v). A line gives, by type, the
+ratio to the bare loop (best of three, turn about).
 """
 
 from __future__ import annotations
@@ -51,6 +51,13 @@ SQLITE = {
     "integer": "n * 7", "real": "n / 3.7", "text, few": "'station ' || (n % 42)", "text, many": "'note ' || n",
     "date": "date('2001-01-01', (n % 9000) || ' days')", "timestamp": "datetime('2031-01-01', n || ' seconds')",
     "blob": "randomblob(16)", "half NULL": "case when n % 2 then n end",
+}  # fmt: skip
+DUCKDB = {
+    "int": "n * 7", "double": "n / 3.7", "decimal": "(n / 8.0)::decimal(12, 2)", "boolean": "n % 3 = 0",
+    "text, few": "'station ' || n % 42", "text, many": "'note ' || n", "date": "date '2001-01-01' + (n % 9000)::int",
+    "timestamp": "timestamp '2031-01-01' + to_seconds(n)", "timestamptz": "timestamptz '2031-01-01' + to_seconds(n)",
+    "time": "time '00:00' + to_seconds(n)", "uuid": "md5(n::text)::uuid", "blob": "unhex(md5(n::text))",
+    "half NULL": "case when n % 2 = 0 then n end",
 }  # fmt: skip
 
 
@@ -130,6 +137,24 @@ def sqlite(rows: int) -> None:
             race("sqlite", f"sqlite:///{path}", rows, lambda text: drained(base.cursor(), text), texts)
 
 
+def duckdb(rows: int) -> None:
+    import duckdb as client
+
+    with tempfile.TemporaryDirectory() as folder:
+        path, texts = Path(folder) / "k.duckdb", {}
+        with client.connect(str(path)) as base:
+            for at, (kind, value) in enumerate(DUCKDB.items()):
+                made = f"select n as id, {value} as v, {value} as w from range(1, {rows + 1}) as of (n)"
+                base.execute(f"create table k{at} as {made}")
+                texts[kind] = f"select * from k{at}"
+
+        def bare(text: str) -> int:
+            with client.connect(str(path), read_only=True) as base:
+                return drained(base, text)
+
+        race("duckdb", f"duckdb:///{path}", rows, bare, texts)
+
+
 def drained(cursor: Any, text: str) -> int:
     cursor.execute(text)
     count = 0
@@ -142,4 +167,4 @@ if __name__ == "__main__":
     settle()
     given = int(sys.argv[1]) if len(sys.argv) > 1 else 200_000
     for name in sys.argv[2:] or ("sqlite", "postgresql", "mariadb"):
-        {"sqlite": sqlite, "postgresql": postgresql, "mariadb": mariadb}[name](given)
+        {"sqlite": sqlite, "postgresql": postgresql, "mariadb": mariadb, "duckdb": duckdb}[name](given)

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from decimal import Decimal
 from itertools import repeat
-from operator import is_
+from operator import attrgetter, is_, sub
 from typing import Any
 
 import numpy as np
@@ -78,6 +78,13 @@ _FILL: dict[Kind, Any] = {
     Kind.DECIMAL: Decimal(0),
     Kind.UUID: uuids.NONE,
 }
+
+
+def _micros(spans: Sequence[Any]) -> NDArray[np.int64]:
+    """Each as a number of microseconds; each part is taken of all of them at once, which is quicker than dividing."""
+    days, seconds, rest = (np.fromiter(map(attrgetter(name), spans), np.int64, len(spans))
+                           for name in ("days", "seconds", "microseconds"))  # fmt: skip
+    return (days * 86_400 + seconds) * 1_000_000 + rest
 
 
 class _Retype(Exception):
@@ -423,17 +430,17 @@ class ColumnBuilder:
             return np.array(values, np.bool_)
         if kind is Kind.TIME:
             self._need(types <= {dt.datetime} and all(v.tzinfo is None for v in values))
-            return np.array([(v - EPOCH) // dt.timedelta(microseconds=1) for v in values], np.int64)
+            return _micros(list(map(sub, values, repeat(EPOCH))))
         if kind is Kind.ZONED:
             self._need(types <= {dt.datetime} and all(v.utcoffset() == dt.timedelta() for v in values))
-            return np.array([(v - _FILL[kind]) // dt.timedelta(microseconds=1) for v in values], np.int64)
+            return _micros(list(map(sub, values, repeat(_FILL[kind]))))
         if kind is Kind.CLOCK:
             self._need(types <= {dt.time} and all(v.tzinfo is None and not v.fold for v in values))
             minutes = np.array([v.hour * 60 + v.minute for v in values], np.int64)
             return minutes * 60_000_000 + np.array([v.second * 1_000_000 + v.microsecond for v in values], np.int64)
         if kind is Kind.SPAN:
             self._need(types <= {dt.timedelta} and all(abs(v.days) < 50_000_000 for v in values))
-            return np.array([v // dt.timedelta(microseconds=1) for v in values], np.int64)
+            return _micros(values)
         if kind is Kind.DATE:
             self._need(types <= {dt.date})
             return np.array([v.toordinal() - EPOCH_DAY for v in values], np.int32)
