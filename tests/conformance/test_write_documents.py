@@ -14,6 +14,7 @@ from nimble_otter.changes import (
     Edits,
     document_target,
     from_json,
+    look_up,
     make_plan,
     read_document_value,
     rehearse,
@@ -23,10 +24,24 @@ from nimble_otter.changes import (
     write_each,
 )
 from nimble_otter.changes.document_plan import differences, exactly
-from nimble_otter.errors import LostError, NoTransactions, OtterError, OutcomeUnknown, ValueRefused
+from nimble_otter.changes.plan import Guard
+from nimble_otter.errors import (
+    ChangeError,
+    ConditionError,
+    LostError,
+    NoTransactions,
+    OtterError,
+    OutcomeUnknown,
+    ValueRefused,
+)
+from nimble_otter.pull import Pull as Saved
+from nimble_otter.pull import Query
 from nimble_otter.pull.drafts import EditDraft, attach, detach, plain_in, plain_out
+from nimble_otter.pull.steps import Condition, FilterStep
+from nimble_otter.pull.upstream import move_up
 from nimble_otter.pull.writes import WriteJournal, Written, all_writes, load_reversal
 from nimble_otter.sources import Request, Source, connect, fetch
+from nimble_otter.sources.document_paths import can_be_asked, parts_of, path_of
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING
 
@@ -260,6 +275,73 @@ def test_a_stop_and_a_lost_server_write_nothing(client):
     with pytest.raises((Exception,)):
         write(connection, pull.plan, stop)
     assert wild.find_one({"_id": 1})["level"] == 1.5
+
+
+@given(st.text(max_size=9))
+def test_the_path_of_a_field_leads_back_to_it(name):
+    assert parts_of(path_of(name)) == [name]
+    assert can_be_asked(path_of(name)) is ("." not in name and not name.startswith("$['"))
+
+
+@pytest.mark.parametrize("client", ["server"], indirect=True)  # the stand-in takes such names for paths
+@pytest.mark.parametrize("guard", list(Guard))
+def test_a_field_with_a_dot_in_its_name_is_kept_whole_and_seen(client, guard):
+    wild, connection, has_them = client
+    last = OLD[2]["_id"]
+    wild.replace_one({"_id": last}, before := {"_id": last, "a.b": 1, "a": {"b": 2, "c.d": 3}, "it's": {"x.y": [1]}})
+    pull = Pull(connection, collection="wild", language="native")
+    place = pull.table.index("a.b")
+    assert pull.value(2, "a.b") == 1
+    assert [why for at, why in pull.target.refusals if at == place] == [
+        "a.b has a dot in its name and can't be changed by itself."
+    ]
+    step = FilterStep((Condition("is", "a.b", (1,)),))
+    with pytest.raises(ConditionError, match="dot in its name"):  # a query would look for b in a
+        move_up(Saved("p", Source("s", ""), Query("select * from wild"), (step,)), 0, pull.table, "sqlite", str)
+    (copied,) = pull.edits.new_ids(1)
+    cells = tuple((copied, at, pull.value(2, f.name)) for at, f in enumerate(pull.table.fields) if f.name != "_id")
+    pull.edits.apply(Action("Delete", cells, delete=(2,), add=((copied, -1),)))
+    plan = make_plan(pull.edits, pull.table, pull.target, guard)
+    wild.replace_one({"_id": last}, {**before, "a.b": 7})  # somebody else
+    if guard is not Guard.KEY:
+        assert "a.b" in put(connection, plan, has_them).conflicts[0].problem
+        assert wild.find_one({"_id": last})["a.b"] == 7
+        wild.delete_many({"_id": {"$nin": [1, 2, last]}})
+        wild.replace_one({"_id": last}, before)
+    else:
+        before = {**before, "a.b": 7}
+    report = put(connection, plan, has_them)
+    assert report.is_written
+    assert wild.find_one({"_id": last}) is None
+    (made,) = wild.find({"_id": {"$nin": [1, 2, last]}})
+    assert {name: value for name, value in made.items() if name != "_id"} == {
+        name: value for name, value in {**before, "a.b": 1}.items() if name != "_id"
+    }
+    assert put(connection, report.back, has_them).is_written
+    assert [exactly(d, before) for d in wild.find({"_id": {"$nin": [1, 2]}})] == [True]
+
+
+@pytest.mark.parametrize("client", ["server"], indirect=True)
+def test_after_a_commit_without_an_answer_the_documents_tell_or_it_stays_open(client):
+    wild, connection, _ = client
+    pull, noted = Pull(connection, collection="wild", language="native"), []
+    pull.set(0, "level", 2.5)
+    pull.set(1, "level", 3)
+    pull.edits.apply(Action("Delete", delete=(2,)))
+    report = write(connection, pull.plan, note=noted.append)
+    assert report.is_written, report
+    assert "all of it was written" in look_up(connection, noted[0])
+    for back in ([], [0], [1], [2], [0, 1, 2]):  # who is as before again
+        for at in back:
+            wild.replace_one({"_id": OLD[at]["_id"]}, dict(OLD[at]), upsert=True)
+        wanted = ChangeError if len(back) == 3 else OutcomeUnknown
+        if back:
+            with pytest.raises(wanted, match="nothing was written" if len(back) == 3 else "do not show") as told:
+                look_up(connection, noted[0])
+            assert type(told.value) is wanted
+            wild.update_many({"_id": 1}, {"$set": {"level": 2.5}})
+            wild.update_many({"_id": 2}, {"$set": {"level": 3}})
+            wild.delete_many({"_id": OLD[2]["_id"]})
 
 
 def test_a_line_lost_at_any_message_is_never_reported_wrongly(document_server):

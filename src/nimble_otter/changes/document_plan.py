@@ -18,6 +18,7 @@ from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.documents import DOCUMENTS
+from nimble_otter.sources.document_paths import can_be_asked
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.ops.filter import parse_time
@@ -36,6 +37,8 @@ def document_target(table: Table, collection: str, unseen: Table | None = None, 
         path = field.origin or field.name
         if path == "_id":
             refusals.append((at, "_id names the document and can't be changed; duplicate the document instead."))
+        elif not can_be_asked(path):
+            refusals.append((at, f"{field.name} has a dot in its name and can't be changed by itself."))
         elif re.search(r"[$\x00]|\.\.|^\.|\.$", path):
             refusals.append((at, f"{path} can't be named in a path."))
         else:
@@ -50,6 +53,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     if target.table is None:
         raise NoKeyError(target.reason)
     paths = {at: info.name for at, info in target.columns}
+    held_too = {at: field.origin for at, field in enumerate(table.fields) if not can_be_asked(field.origin)}
     key_place = target.keys[0][0]
 
     def stored(row: int, place: int) -> Value:
@@ -62,7 +66,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
         return (("_id", key),)
 
     def whole(row: int) -> Pairs:
-        return tuple((path, stored(row, place)) for place, path in paths.items())
+        return tuple((path, stored(row, place)) for place, path in (paths | held_too).items())
 
     statements = []
     for row in edits.deleted:
@@ -83,7 +87,8 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     for row in edits.added:
         given = edits.cells.get(row, {})
         own = {"_id": given[key_place]} if key_place in given else {}
-        pairs = {paths[at]: value for at, value in sorted(given.items()) if at in paths and value is not MISSING}
+        named = paths | held_too
+        pairs = {named[at]: value for at, value in sorted(given.items()) if at in named and value is not MISSING}
         statements.append(Statement(StatementKind.INSERT, row, tuple((own | pairs).items())))
     return Plan(target.table, ("_id",), tuple(statements), target.dialect, guard)
 

@@ -21,6 +21,7 @@ from nimble_otter.errors import (
     SourceError,
 )
 from nimble_otter.sources.dialects.documents import Documents
+from nimble_otter.sources.document_paths import can_be_asked, parts_of, path_of
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.source import Connection
 from nimble_otter.stop import NEVER, Progress, StopToken
@@ -35,7 +36,7 @@ def render(plan: Plan, statements: Sequence[Statement] | None = None) -> list[st
     assert isinstance(plan.dialect, Documents)
     results = []
     for statement in plan.statements if statements is None else statements:
-        matched = dict(statement.key) | {path: _seen(value) for path, value in statement.seen}
+        matched = dict(statement.key) | {path: _seen(value) for path, value in statement.seen if can_be_asked(path)}
         is_new = statement.kind == StatementKind.INSERT
         parts = {
             "whole": _whole(statement) if is_new else {}, "matched": matched,
@@ -237,7 +238,9 @@ class _Run:
         """By what was just found, types included, so that nothing slips in between."""
         now = self.now[statement.row_id] or {}
         paths = [path for path, _ in (*statement.seen, *(statement.values if self._plan.guard != Guard.KEY else ()))]
-        return dict(statement.key) | {path: _seen(_at(now, path)) for path in dict.fromkeys(paths)}
+        return dict(statement.key) | {
+            path: _seen(_at(now, path)) for path in dict.fromkeys(paths) if can_be_asked(path)
+        }
 
     def read_back(self, plan: Plan) -> dict[int, dict[str, object] | None]:
         """The documents as they are after writing; by path for those columns that were pulled."""
@@ -256,11 +259,15 @@ def _intent(
     """What is committed, with its reversal."""
     at = dt.datetime.now()
     keys: dict[int, Pairs] = {row_id: (("_id", key),) for row_id, key in run.keys.items()}
-    whole = {s.row_id: dict(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == StatementKind.DELETE}
+    whole = {s.row_id: _by_path(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == StatementKind.DELETE}
     was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
     back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard=Guard.SEEN, is_exact=True)
     text = script(back, f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
     return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
+
+
+def _by_path(document: Mapping[str, object]) -> dict[str, object]:
+    return {path_of(name): value for name, value in document.items()}
 
 
 def _as_it_was(statement: Statement, document: Mapping[str, Value] | None) -> Statement:
@@ -316,7 +323,7 @@ def as_seen(now: Value, seen: Value) -> bool:
 
 def _at(document: Value, path: str) -> Value:
     """The value at a dotted path; MISSING where it ends."""
-    for part in path.split("."):
+    for part in parts_of(path):
         if isinstance(document, Mapping):
             document = document.get(part, MISSING)
         elif isinstance(document, list) and part.isdigit() and int(part) < len(document):
@@ -369,7 +376,7 @@ def _whole(statement: Statement) -> dict[str, object]:
     """A new document; dotted paths become objects in objects."""
     whole: dict[str, Any] = {}
     for path, value in statement.values:
-        *above, last = path.split(".")
+        *above, last = parts_of(path)
         inner = whole
         for part in above:
             inner = inner.setdefault(part, {})

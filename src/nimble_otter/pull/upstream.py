@@ -34,6 +34,7 @@ from nimble_otter.query.local.conditions import parse_condition, parse_expressio
 from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.sql.scopes import Token, tokens_of
 from nimble_otter.query.sql.statements import split_statements
+from nimble_otter.sources.document_paths import can_be_asked
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.ops.conditions import Node
@@ -67,6 +68,8 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
         raise ConditionError("Steps before this one would come after it.", "Move those upstream first.")
     if not step.on:
         raise ConditionError("The step is switched off.", "Switch it on first.")
+    if odd := next((field.name for field in table.fields if not can_be_asked(field.origin)), ""):
+        raise ConditionError(f"{odd} has a dot in its name, which a query takes for a path.", "It stays a local step.")
     text = _one(pull.query.text)
     notes: list[str] = []
     if isinstance(step, FilterStep):

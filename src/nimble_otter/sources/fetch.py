@@ -12,6 +12,7 @@ from dataclasses import field as made_by
 from nimble_otter.errors import LostError, SourceError
 from nimble_otter.memory import LIMIT
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.document_paths import path_of
 from nimble_otter.sources.shapes import word_of_type
 from nimble_otter.sources.source import Connection, LongColumns, Request, Run
 from nimble_otter.sources.trace import Origin
@@ -191,8 +192,12 @@ class _Documents:
                     named[word_of_type(kind)] += count
             words = " or ".join(word for word, _ in named.most_common(2)) or "empty"
             share = round(100 * (self.rows - types[Missing]) / max(1, self.rows))
-            fields.append(replace(field, note=f"{share} % · {words}", origin=".".join(self._paths[index])))
+            fields.append(replace(field, note=f"{share} % · {words}", origin=_origin(self._paths[index])))
         return table.with_fields(fields)
+
+
+def _origin(path: tuple[str, ...]) -> str:
+    return path_of(path[0]) if len(path) == 1 else ".".join(path)
 
 
 def _pick(document: Mapping[str, object], path: tuple[str, ...]) -> object:
