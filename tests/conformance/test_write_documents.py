@@ -202,7 +202,7 @@ NESTED = st.recursive(
     st.none() | st.booleans() | st.integers(-9, 9) | st.text("ab.$", max_size=3) | st.floats(allow_nan=False)
     | st.just(MOMENT) | st.just(bson.ObjectId("65f000000000000000000009")) | st.just(bson.Int64(1 << 40)),
     lambda inner: st.lists(inner, max_size=3)
-    | st.dictionaries(st.text("abc", min_size=1, max_size=2), inner, max_size=3),
+    | st.dictionaries(st.text("ab.$ 'é", max_size=3), inner, max_size=3),
     max_leaves=6,
 )  # fmt: skip
 
