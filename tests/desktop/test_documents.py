@@ -1,6 +1,7 @@
 """A document result as table, tree and JSON: one set of rows, one order, one current row."""
 
 import json
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QModelIndex, Qt
@@ -12,6 +13,7 @@ from nimble_otter.desktop.grid.rows_views import JSON, TABLE, TREE
 from nimble_otter.desktop.pulls.step_ref import QUERY
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.steps import GroupStep, SortBy, SortStep, group_keys
+from nimble_otter.sources.document_paths import path_of
 from tests.desktop.conftest import settle
 
 
@@ -33,6 +35,23 @@ def test_a_result_without_rows_follows_one_with_many(reports_window):
     window.query_drawer.run()
     settle(window)
     assert (window.pull.error, window.pull.table.rows, window.follower.references) == (None, 0, [])
+
+
+def test_a_column_leads_to_its_collection_and_a_name_with_a_dot_to_no_query(reports_window, monkeypatch):
+    window, asked = reports_window, []
+    window.follower.origin_wanted.connect(lambda *place: asked.append(place))
+    window.add_pull(Pull("q", window.pull.pull.source, Query("select detail.count, kind from report")))
+    settle(window)
+    window.grid.go(0, 0)
+    window.commands.run("origin")
+    assert asked == [("Field reports", "report", "detail.count")]
+    row = window.pull.table.column("kind").values().index("sighting")
+    assert window.actions_on_grid.value_parts(row, 1) == ("report", "kind", "'sighting'")
+    fields = [replace(field, origin=path_of("k.d")) for field in window.pull.fetched.table.fields]
+    monkeypatch.setattr(
+        window.pull, "fetched", replace(window.pull.fetched, table=window.pull.table.with_fields(fields))
+    )
+    assert window.actions_on_grid.value_parts(row, 1) is None
 
 
 def test_the_tree_has_the_rows_of_the_table_in_their_order(reports_window):

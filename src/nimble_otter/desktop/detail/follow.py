@@ -226,7 +226,7 @@ class Follower(QObject):
         index = model.columns[column].place
         field = open_pull.shaped.view.table.fields[index] if index >= 0 else None
         table, _, name = field.origin.rpartition(".") if field is not None else ("", "", "")
-        if not table and open_pull.is_documents and field is not None:
+        if open_pull.is_documents and field is not None:  # whose origins are paths
             table, name = open_pull.collection, field.origin or field.name
         if not table:
             self._workspace.say("This column is computed by the query; it is not in the catalogue.", False)

@@ -30,6 +30,7 @@ from nimble_otter.pull.steps import (
     SortStep,
 )
 from nimble_otter.query.pieces.conditions import literal
+from nimble_otter.sources.document_paths import can_be_asked
 from nimble_otter.table import MISSING
 from nimble_otter.table.ops.group import AggregateFunction
 from nimble_otter.table.text.show import plain
@@ -139,7 +140,8 @@ class GridActions(GridEdits):
         return shaped.table.fields[0 if index == -1 else index].name
 
     def value_parts(self, position: int, column: int) -> tuple[str, str, str] | None:
-        """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table."""
+        """(table, column, the value as queries write it) of a cell; None where it is no plain value of a table, or
+        no query can name its field."""
         open_pull, model = self._pull(), self._grid.model
         if open_pull is None or open_pull.fetched is None or not isinstance(model, RowsModel):
             return None
@@ -151,7 +153,8 @@ class GridActions(GridEdits):
             return None
         text = literal(value, open_pull.dialect, plain(render(value, open_pull.fetched.table.fields[index].form)))
         if open_pull.is_documents:
-            return open_pull.collection, open_pull.fetched.table.fields[index].origin, text
+            path = open_pull.fetched.table.fields[index].origin
+            return (open_pull.collection, path, text) if can_be_asked(path) else None
         origin = origins[index] if index < len(origins) else None
         return (origin.table, origin.column, text) if origin is not None else None
 
