@@ -74,8 +74,8 @@ class DuckdbTranslator(PostgresqlTranslator):
             raise self._refuse("Cutting such numbers")
         return f"trunc({text})"
 
-    def _irrational(self, call: Call) -> str:
-        return super()._irrational(call).replace("::float8", "::double").replace("log(", "log10(")
+    def _as_double(self, text: str) -> str:
+        return f"{text}::double"
 
     # --- texts ---------------------------------------------------------------------------------------------------
 

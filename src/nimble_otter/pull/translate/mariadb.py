@@ -6,8 +6,9 @@ from __future__ import annotations
 import datetime as dt
 import re
 
-from nimble_otter.pull.translate.conditions import Translator, escaped, micros
+from nimble_otter.pull.translate.conditions import escaped, micros
 from nimble_otter.pull.translate.forms import form_signs
+from nimble_otter.pull.translate.spans import WrittenSpans
 from nimble_otter.pull.translate.values import SIMPLE
 from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.table.core.columns import Field, Kind
@@ -30,7 +31,7 @@ _PARTS = {
 _FORMS = {"YYYY": "%Y", "MM": "%m", "DD": "%d", "HH24": "%H", "MI": "%i", "SS": "%s"}
 
 
-class MariadbTranslator(Translator):
+class MariadbTranslator(WrittenSpans):
     """How steps are written in the SQL of MariaDB and MySQL."""
 
     server = "MariaDB"
@@ -89,25 +90,18 @@ class MariadbTranslator(Translator):
             self._note(DIGITS_NOTE)
         return super()._divided(sign, kinds, texts)
 
-    def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
-        if None in kinds:
-            return super()._times_joined(call, kinds)
-        sign, (left, right) = call.name, call.args
-        a, b = self._atom(left), self._atom(right)
-        if kinds == [Kind.DATE, Kind.DATE]:
-            return f"datediff({a}, {b})"
-        if Kind.DATE in kinds and Kind.INT in kinds:
-            day, count = (a, b) if kinds[0] is Kind.DATE else (b, a)
-            return f"cast({day} {sign} interval {count} day as date)"
-        span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
-        moment = left if span is right else right
-        if span is None or self._kind(moment) not in MOMENTS:
-            raise self._refuse("Arithmetic with intervals")
-        return f"(cast({self._atom(moment)} as datetime(6)) {sign} interval {micros(span.value)} microsecond)"
+    def _day_moved(self, day: str, sign: str, count: str) -> str:
+        return f"cast({day} {sign} interval {count} day as date)"
+
+    def _as_moment(self, operand: Operand) -> str:
+        return f"cast({self._atom(operand)} as datetime(6))"
+
+    def _interval(self, value: dt.timedelta) -> str:
+        return f"interval {micros(value)} microsecond"
 
     def _do_moved(self, call: Call) -> str:
         months = getattr(call.args[1], "value", 0)
-        return f"(cast({self._atom(call.args[0])} as datetime(6)) + interval {months} month)"
+        return f"({self._as_moment(call.args[0])} + interval {months} month)"
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         return f"truncate({text}, {digits})"

@@ -7,7 +7,7 @@ import re
 from typing import ClassVar
 
 from nimble_otter.pull.translate.conditions import Translator, escaped, micros
-from nimble_otter.pull.translate.values import SIMPLE, is_count, is_plain_span
+from nimble_otter.pull.translate.values import FUNCTIONS_OF_DOUBLES, SIMPLE, is_count, is_plain_span
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
 from nimble_otter.table.ops.functions import float_text
@@ -30,6 +30,7 @@ class PostgresqlTranslator(Translator):
     strict_arguments: ClassVar[tuple[str, ...]] = ()
     has_times = True
     orders_uuids = True
+    stopping_functions = FUNCTIONS_OF_DOUBLES
 
     def _text(self, value: str) -> str:
         quoted = super()._text(value)
@@ -93,12 +94,8 @@ class PostgresqlTranslator(Translator):
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         return f"trunc({text})" if not digits else f"trunc({text}::numeric, {digits})"
 
-    def _irrational(self, call: Call) -> str:
-        self._checked(call, f"{call.name}()")
-        texts = [f"{self._number(a)}::float8" for a in call.args]
-        if call.name == "log" and len(texts) == 2:
-            return f"(ln({texts[1]}) / ln({texts[0]}))"
-        return f"{self._named(call.name)}({', '.join(texts)})"
+    def _as_double(self, text: str) -> str:
+        return f"{text}::float8"
 
     # --- texts ---------------------------------------------------------------------------------------------------
 

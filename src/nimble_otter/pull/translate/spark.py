@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import datetime as dt
 
-from nimble_otter.pull.translate.conditions import Translator, escaped, micros
+from nimble_otter.pull.translate.conditions import escaped, micros
 from nimble_otter.pull.translate.forms import form_signs
-from nimble_otter.pull.translate.values import SIMPLE
+from nimble_otter.pull.translate.spans import WrittenSpans
+from nimble_otter.pull.translate.values import FUNCTIONS_OF_DOUBLES, SIMPLE
 from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.sources.dialects.spark import SPARK
 from nimble_otter.table.core.columns import Field, Kind
@@ -25,7 +26,7 @@ _UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second")
 _FORMS = {"YYYY": "yyyy", "MM": "MM", "DD": "dd", "HH24": "HH", "MI": "mm", "SS": "ss"}
 
 
-class SparkTranslator(Translator):
+class SparkTranslator(WrittenSpans):
     """How steps are written in Spark SQL."""
 
     server = "Spark"
@@ -39,6 +40,7 @@ class SparkTranslator(Translator):
     single_types = ("FLOAT",)
     has_distances = False
     orders_uuids = True
+    stopping_functions = FUNCTIONS_OF_DOUBLES
 
     def _text(self, value: str) -> str:
         return SPARK.text_literal(value.encode()).decode()
@@ -48,7 +50,7 @@ class SparkTranslator(Translator):
 
     def _time(self, value: object) -> str:
         if isinstance(value, dt.timedelta):
-            return _interval(value)
+            return self._interval(value)
         if isinstance(value, dt.time):
             raise self._refuse("A time of day")
         return SPARK.literal(value, None)
@@ -84,25 +86,19 @@ class SparkTranslator(Translator):
             return f"({texts[0]} div {texts[1]})"
         return super()._divided(sign, kinds, texts)
 
-    def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
-        if None in kinds:
-            return super()._times_joined(call, kinds)
-        sign, (left, right) = call.name, call.args
-        a, b = self._atom(left), self._atom(right)
-        if kinds == [Kind.DATE, Kind.DATE]:
-            return f"datediff({a}, {b})"
-        if Kind.DATE in kinds and Kind.INT in kinds:
-            day, count = (a, b) if kinds[0] is Kind.DATE else (b, a)
-            return f"date_{'add' if sign == '+' else 'sub'}({day}, int({count}))"
-        span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
-        moment = left if span is right else right
-        if span is None or self._kind(moment) not in MOMENTS:
-            raise self._refuse("Arithmetic with intervals")
-        return f"({self._as_moment(moment)} {sign} {_interval(span.value)})"
+    def _day_moved(self, day: str, sign: str, count: str) -> str:
+        return f"date_{'add' if sign == '+' else 'sub'}({day}, int({count}))"
 
     def _as_moment(self, operand: Operand) -> str:
         text = self._atom(operand)
         return f"cast({text} as timestamp_ntz)" if self._kind(operand) is Kind.DATE else text
+
+    def _interval(self, value: dt.timedelta) -> str:
+        seconds, rest = divmod(abs(micros(value)), 1_000_000)
+        days, seconds = divmod(seconds, 86_400)
+        sign = "-" if value < dt.timedelta() else ""
+        clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}.{rest:06}"
+        return f"interval '{sign}{days} {clock}' day to second"
 
     def _do_moved(self, call: Call) -> str:
         months = getattr(call.args[1], "value", 0)
@@ -118,12 +114,8 @@ class SparkTranslator(Translator):
             raise self._refuse("Cutting such numbers")
         return text
 
-    def _irrational(self, call: Call) -> str:
-        self._checked(call, f"{call.name}()")
-        texts = [f"double({self._number(a)})" for a in call.args]
-        if call.name == "log" and len(texts) == 2:
-            return f"(ln({texts[1]}) / ln({texts[0]}))"
-        return f"{self._named(call.name)}({', '.join(texts)})"
+    def _as_double(self, text: str) -> str:
+        return f"double({text})"
 
     # --- texts ---------------------------------------------------------------------------------------------------
 
@@ -173,11 +165,3 @@ class SparkTranslator(Translator):
 
     def _matched(self, text: str, pattern: list[tuple[str, bool]], ignore_case: bool) -> str:
         return f"{text} {'ilike' if ignore_case else 'like'} {self._text(escaped(pattern))} escape '!'"
-
-
-def _interval(value: dt.timedelta) -> str:
-    seconds, rest = divmod(abs(micros(value)), 1_000_000)
-    days, seconds = divmod(seconds, 86_400)
-    sign = "-" if value < dt.timedelta() else ""
-    clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}.{rest:06}"
-    return f"interval '{sign}{days} {clock}' day to second"

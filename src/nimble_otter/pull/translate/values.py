@@ -20,6 +20,7 @@ from nimble_otter.values import Value
 
 CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."
 ROUND_NOTE = "The server rounds halves of doubles away from zero; here they round to even."
+FUNCTIONS_OF_DOUBLES = ("sqrt", "ln", "exp", "power", "log")
 LEAST_ONE = ("left", "right", "lpad", "rpad", "repeat", "split_part")
 """Take a count that the servers read otherwise below 1."""
 SIMPLE: Mapping[str, str] = {
@@ -33,7 +34,7 @@ class Values:
     """`notes` are what may differ all the same. `server` is its name; `simple` its functions; `text_type` what CAST
     knows of texts, `texts_of` the kinds whose texts are those that we write; `single_types` hold single precision; of
     `exact_arguments` the texts are compared letter by letter; `strict_arguments` are functions in which NULL or an
-    empty text would mean something else."""
+    empty text would mean something else, `stopping_functions` those that stop a query where they have no value."""
 
     server: ClassVar[str] = ""
     simple: ClassVar[Mapping[str, str]] = SIMPLE
@@ -42,6 +43,7 @@ class Values:
     single_types: ClassVar[tuple[str, ...]] = ()
     exact_arguments: ClassVar[tuple[str, ...]] = ()
     strict_arguments: ClassVar[tuple[str, ...]] = ("replace", "lpad", "rpad")
+    stopping_functions: ClassVar[tuple[str, ...]] = ("power", "exp")
 
     def __init__(self, table: Table, column: Callable[[int], str]) -> None:
         self._table, self._column = table, column
@@ -278,12 +280,16 @@ class Values:
         return text if self._kind(call.args[0]) is Kind.INT else f"{call.name}({text})"
 
     def _irrational(self, call: Call) -> str:
-        texts = [self._number(a) for a in call.args]
+        if call.name in self.stopping_functions:
+            self._checked(call, f"{call.name}()")
+        texts = [self._as_double(self._number(a)) for a in call.args]
         if call.name == "log" and len(texts) == 2:
             return f"(ln({texts[1]}) / ln({texts[0]}))"
-        if call.name in ("power", "exp"):
-            self._checked(call, f"{call.name}()")
         return f"{self._named(call.name)}({', '.join(texts)})"
+
+    def _as_double(self, text: str) -> str:
+        """A number as functions of doubles take it."""
+        return text
 
     def _named(self, name: str) -> str:
         return "log10" if name == "log" else name
@@ -381,7 +387,7 @@ class Values:
 
 _METHODS = {
     **dict.fromkeys("+-*/%", "_signed"), "||": "_do_both", **dict.fromkeys(("ceil", "floor"), "_stepped"),
-    **dict.fromkeys(("sqrt", "ln", "exp", "power", "log"), "_irrational"),
+    **dict.fromkeys(FUNCTIONS_OF_DOUBLES, "_irrational"),
     **dict.fromkeys(("trim", "ltrim", "rtrim"), "_trimmed"), **dict.fromkeys(("greatest", "least"), "_chosen"),
 }  # fmt: skip
 """Functions that share a method; every other has one of its own, or is simple."""

@@ -1,0 +1,39 @@
+"""Times and intervals on servers that take an interval only where it stands in the text."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from nimble_otter.pull.translate.conditions import Translator
+from nimble_otter.query.local.meaning import MOMENTS
+from nimble_otter.table.core.columns import Kind
+from nimble_otter.table.ops.conditions import Call, Literal, Operand
+
+
+class WrittenSpans(Translator):
+    """How such a server writes a day so many days on, a moment that takes an interval, and the interval."""
+
+    def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
+        if None in kinds:
+            return super()._times_joined(call, kinds)
+        sign, (left, right) = call.name, call.args
+        a, b = self._atom(left), self._atom(right)
+        if kinds == [Kind.DATE, Kind.DATE]:
+            return f"datediff({a}, {b})"
+        if Kind.DATE in kinds and Kind.INT in kinds:
+            day, count = (a, b) if kinds[0] is Kind.DATE else (b, a)
+            return self._day_moved(day, sign, count)
+        span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
+        moment = left if span is right else right
+        if span is None or self._kind(moment) not in MOMENTS:
+            raise self._refuse("Arithmetic with intervals")
+        return f"({self._as_moment(moment)} {sign} {self._interval(span.value)})"
+
+    def _day_moved(self, day: str, sign: str, count: str) -> str:
+        raise NotImplementedError
+
+    def _as_moment(self, operand: Operand) -> str:
+        raise NotImplementedError
+
+    def _interval(self, value: dt.timedelta) -> str:
+        raise NotImplementedError
