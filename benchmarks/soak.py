@@ -8,16 +8,15 @@ Prints the resident memory at the end of each minute, and how the last third of 
 from __future__ import annotations
 
 import gc
-import os
 import random
 import sys
-import tempfile
 import time
 from collections import Counter
 from dataclasses import replace
-from pathlib import Path
 
-from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
+from benchmarks.survey_window import open_window
+
+from nimble_otter.desktop.kit.offscreen import wait_until
 
 TEXTS = ("select * from reading", "select * from station", "select * from lab_sample",
          "select r.*, s.name from reading r join station s using (station_id) where r.level_m > 0.5")  # fmt: skip
@@ -120,22 +119,9 @@ class Day:
 def main() -> None:
     minutes = float(sys.argv[1]) if len(sys.argv) > 1 else 30.0
     rows = int(sys.argv[2]) if len(sys.argv) > 2 else 200_000
-    folder = tempfile.TemporaryDirectory()
-    os.environ["NIMBLE_OTTER_HOME"] = folder.name
-    use_offscreen()
-    from nimble_otter.demo.survey import write_survey
-    from nimble_otter.desktop.shell.application import make_app
-    from nimble_otter.desktop.shell.window import Window
-    from nimble_otter.memory import settle
+    window, path, folder = open_window(rows)
     from nimble_otter.sources.source import source_of_file
 
-    path = Path(folder.name) / "survey.sqlite"
-    write_survey(path, rows)
-    make_app()
-    window = Window()
-    window.show()
-    window.begin(False)
-    settle()
     day = Day(window, window.hub.add(source_of_file(path)), folder.name)
     began, levels = time.monotonic(), list[float]()
     while time.monotonic() - began < minutes * 60:

@@ -7,42 +7,29 @@ With a server's name it also pulls 12 columns of generated rows from one that is
 
 from __future__ import annotations
 
-import os
 import sqlite3
 import sys
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
-from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_until
+from benchmarks.survey_window import open_window
+
+from nimble_otter.desktop.kit.offscreen import wait_until
 
 
 def main() -> None:
     rows = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
-    folder = tempfile.TemporaryDirectory()
-    os.environ["NIMBLE_OTTER_HOME"] = folder.name
-    use_offscreen()
+    window, path, folder = open_window(rows)
     from PySide6.QtCore import QTimer
     from tests import servers
 
-    from nimble_otter.demo.survey import write_survey
     from nimble_otter.desktop.pulls.step_ref import SEND
-    from nimble_otter.desktop.shell.application import make_app
-    from nimble_otter.desktop.shell.window import Window
-    from nimble_otter.memory import settle
     from nimble_otter.pull import Pull, Query, SendPlan
     from nimble_otter.pull.steps import Condition, SortBy, SortStep
     from nimble_otter.sources import Source
     from nimble_otter.sources.source import source_of_file
 
-    path = Path(folder.name) / "survey.sqlite"
-    write_survey(path, rows)
-    make_app()
-    window = Window()
-    window.show()
-    window.begin(False)
-    settle()
     wait_until(lambda: False, 3)  # a window that was just opened makes itself ready for a second or so
     wait_until(lambda: not window.jobs.is_busy)
     gaps: list[float] = []

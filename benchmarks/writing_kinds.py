@@ -65,20 +65,23 @@ def made(values: dict[str, str], ask: Callable[[str], object], form: str) -> dic
 
 def main(wanted: list[str]) -> None:
     rows = EDITS + TIMES + 1000
-    if "postgresql" in wanted:
-        with closing(servers.Postgres()) as server:
-            form = (f"create table {{name}} as select n as id, {{value}} as v from generate_series(1, {rows}) n;"
-                    "alter table {name} add primary key (id)")  # fmt: skip
-            kinds = made(POSTGRESQL, lambda text: server.ask(text, "merrow"), form)
+    keyed = "alter table {name} add primary key (id)"
+    served = {
+        "postgresql": (
+            servers.Postgres,
+            POSTGRESQL,
+            f"select n as id, {{value}} as v from generate_series(1, {rows}) n",
+        ),
+        "mariadb": (servers.Mariadb, MARIADB, f"select seq as id, {{value}} as v from seq_1_to_{rows}"),
+    }
+    for name in (name for name in served if name in wanted):
+        start, values, query = served[name]
+        with closing(start()) as server:
+            kinds = made(
+                values, lambda text, to=server: to.ask(text, "merrow"), f"create table {{name}} as {query};{keyed}"
+            )
             with closing(connect(Source("s", server.url))) as connection:
-                told("postgresql", connection, kinds)
-    if "mariadb" in wanted:
-        with closing(servers.Mariadb()) as server:
-            form = (f"create table {{name}} as select seq as id, {{value}} as v from seq_1_to_{rows};"
-                    "alter table {name} add primary key (id)")  # fmt: skip
-            kinds = made(MARIADB, lambda text: server.ask(text, "merrow"), form)
-            with closing(connect(Source("s", server.url))) as connection:
-                told("mariadb", connection, kinds)
+                told(name, connection, kinds)
     if "sqlite" in wanted:
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "k.sqlite"
