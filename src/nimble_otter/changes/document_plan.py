@@ -53,7 +53,8 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     if target.table is None:
         raise NoKeyError(target.reason)
     paths = {at: info.name for at, info in target.columns}
-    held_too = {at: field.origin for at, field in enumerate(table.fields) if not can_be_asked(field.origin)}
+    literal = {at: field.origin for at, field in enumerate(table.fields) if not can_be_asked(field.origin)}
+    whole_paths = paths | literal
     key_place = target.keys[0][0]
 
     def stored(row: int, place: int) -> Value:
@@ -66,7 +67,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
         return (("_id", key),)
 
     def whole(row: int) -> Pairs:
-        return tuple((path, stored(row, place)) for place, path in (paths | held_too).items())
+        return tuple((path, stored(row, place)) for place, path in whole_paths.items())
 
     statements = []
     for row in edits.deleted:
@@ -87,8 +88,9 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     for row in edits.added:
         given = edits.cells.get(row, {})
         own = {"_id": given[key_place]} if key_place in given else {}
-        named = paths | held_too
-        pairs = {named[at]: value for at, value in sorted(given.items()) if at in named and value is not MISSING}
+        pairs = {
+            whole_paths[at]: value for at, value in sorted(given.items()) if at in whole_paths and value is not MISSING
+        }
         statements.append(Statement(StatementKind.INSERT, row, tuple((own | pairs).items())))
     return Plan(target.table, ("_id",), tuple(statements), target.dialect, guard)
 

@@ -8,12 +8,11 @@ from pathlib import Path
 
 from nimble_otter.errors import SavedError
 from nimble_otter.pull import places
-from nimble_otter.pull.file import load_pull, save_pull
+from nimble_otter.pull.file import SUFFIX, load_pull, save_pull
 from nimble_otter.pull.model import Pull, Query
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources.source import Source
 
-SUFFIX = ".pull"
 _NOT_IN_NAMES = '/\\:*?"<>|\0'
 _NOWHERE = Source("none", "sqlite:")
 """In place of a source, which steps have none of."""

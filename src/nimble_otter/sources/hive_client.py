@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from nimble_otter.sources.binary_cells import given
 from nimble_otter.table import Kind
 from nimble_otter.table.core.columns import TEXT_BYTES, Mask
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
@@ -246,7 +247,7 @@ def _part(column: ClientObject, tail: bytes) -> Part:
             return _numbers(held.values, kind, _empty(held))
     if column.binaryVal is not None:
         empty = _empty(column.binaryVal)
-        return _given(column.binaryVal.values, empty)
+        return given(column.binaryVal.values, empty)
     return _texts(column.stringVal.values, _empty(column.stringVal), tail)
 
 
@@ -260,20 +261,14 @@ def _empty(held: ClientObject) -> Mask | None:
     return mask
 
 
-def _given(values: list[Any], empty: Mask | None) -> list[Any]:
-    for place in np.flatnonzero(empty).tolist() if empty is not None else ():
-        values[place] = None
-    return values
-
-
 def _numbers(values: list[Any], kind: Kind, empty: Mask | None) -> ArrayPart:
-    return ArrayPart(kind, np.array(values, _DTYPES[kind]), empty, lambda: _given(list(values), empty))
+    return ArrayPart(kind, np.array(values, _DTYPES[kind]), empty, lambda: given(list(values), empty))
 
 
 def _texts(values: list[bytes], empty: Mask | None, tail: bytes) -> Part:
     joined = tail.join(values) + tail
     if 0 in joined:
-        return _given([(text + tail).decode(*TEXT_BYTES) for text in values], empty)
+        return given([(text + tail).decode(*TEXT_BYTES) for text in values], empty)
     widths = np.fromiter(map(len, values), np.int64, len(values)) + len(tail)
     starts = np.cumsum(widths) - widths
     return TextPart(

@@ -96,7 +96,6 @@ class SparkConnection(GeneralConnection):
         return create_engine("spark://", creator=self._open, poolclass=pool.NullPool)
 
     def _open(self) -> HiveConnection:
-
         connection = HiveConnection(self._where, dict(_SETTINGS), WAITS.connect_s)
         if self._where.schema:
             cursor = connection.cursor()
@@ -259,7 +258,6 @@ class _Cursor:
 
 def _where(url: str, password: str | None, clear_password: bool) -> Where:
     """Where a URL leads. Raises: ConnectError; ClearPassword, where a password would go over the network in clear."""
-
     parts = read_url(url)
     assert parts is not None
     host, _, port = parts.where.rpartition(":") if re.search(r":\d+$", parts.where) else (parts.where, "", str(_PORT))

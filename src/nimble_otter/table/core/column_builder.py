@@ -290,9 +290,9 @@ class ColumnBuilder:
             if text_format.parse([first], f"%Y-%m-%d %H:%M:%S{text_format.ANY}") is not None:
                 self.form = f"%Y-%m-%d %H:%M:%S{text_format.ANY}"
                 return Kind.TIME  # also in a column that is declared to hold dates
-        if (self.hint in (Kind.DECIMAL, Kind.UUID) and types == {str}) or (
-            self.hint is Kind.UUID and types == {uuid.UUID}
-        ):
+        if self.hint is Kind.UUID and types in ({str}, {uuid.UUID}):
+            return self.hint
+        if self.hint is Kind.DECIMAL and types == {str}:
             return self.hint
         if self.hint in _STYLED and types == {str}:
             return self.hint
@@ -354,7 +354,7 @@ class ColumnBuilder:
                 array_or_none[mask] = 0
             self._data.extend(array_or_none)
         elif kind is Kind.UUID:
-            self._need(len(types) == 1 and types <= {str, uuid.UUID})
+            self._need(types in ({str}, {uuid.UUID}))
             read = uuids.parse(values) if types == {str} else uuids.of(values)
             self._need(read is not None, Kind.TEXT)
             assert read is not None
@@ -452,19 +452,24 @@ class ColumnBuilder:
         if given is not None:  # many are read by their texts at once, where all are alike
             fill = text_format.zero_of(str(given))
             found = text_format.parse_decimals([fill if v is _FILL[Kind.DECIMAL] else str(v) for v in values])
-            if found is not None and (found[1] == self.scale or not (self.scale or self._data.view().any())):
-                self.scale = found[1]
+            if found is not None:
+                self._need(self._keeps_scale(found[1]))
                 return found[0]
         self._need(all(v.is_finite() and not (v.is_zero() and v.is_signed()) for v in values))
         scales = {-int(v.as_tuple().exponent) for v in values if v}
         scales = scales or {-int(v.as_tuple().exponent) for v in values if v is not _FILL[Kind.DECIMAL]}
         scale = next(iter(scales)) if scales else self.scale
-        if not self.scale and not self._data.view().any():
-            self.scale = scale
-        self._need(len(scales) <= 1 and scale == self.scale)  # digits after the point are part of the value
+        keeps = self._keeps_scale(scale)
+        self._need(len(scales) <= 1 and keeps)
         scaled = [int(v.scaleb(scale)) for v in values]
         self._need(min(scaled) > -(10**18) and max(scaled) < 10**18)
         return np.array(scaled, np.int64)
+
+    def _keeps_scale(self, scale: int) -> bool:
+        """Whether decimals have as many digits after the point as those before, which are part of their value."""
+        if not self.scale and not self._data.view().any():
+            self.scale = scale
+        return scale == self.scale
 
     @staticmethod
     def _need(holds: bool, otherwise: Kind = Kind.OBJECT) -> None:
