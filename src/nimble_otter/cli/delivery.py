@@ -75,14 +75,14 @@ def saved_sources() -> list[Source]:
     from nimble_otter.demo import demo_sources
     from nimble_otter.pull import places
     from nimble_otter.sources.saved import load_sources
-    from nimble_otter.sources.team import team_sources
+    from nimble_otter.sources.team import with_team
 
-    config, team = places.config_folder(), places.team_folder()
+    config = places.config_folder()
     own = [*demo_sources(config), *load_sources(config / "sources.toml")]
-    shared, troubles = team_sources(team) if team is not None else ([], [])
+    found, troubles = with_team(own, places.team_folder())
     for trouble in troubles:
         note(trouble, sys.stderr)
-    return [*own, *(source for source in shared if source.name not in {each.name for each in own})]
+    return found
 
 
 def source_named(text: str, password_file: str = "") -> Source:

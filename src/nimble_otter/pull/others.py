@@ -24,12 +24,17 @@ def path_of(name: str, folder: Path) -> Path | None:
     return next((path for path in sorted(folder.rglob(f"*{SUFFIX}")) if path.stem == name), None)
 
 
+def path_among(name: str, shelves: Sequence[Path]) -> Path | None:
+    """The file of a saved pull in the first of the folders that has it."""
+    return next((found for shelf in shelves if (found := path_of(name, shelf)) is not None), None)
+
+
 def saved_path(text: str, shelves: Sequence[Path]) -> Path:
     """The pull file that a text names: a path, or the name of a pull in the first of the folders that has it."""
     path = Path(text)
     if path.exists() or path.suffix == SUFFIX:
         return path
-    return next((found for shelf in shelves if (found := path_of(text, shelf)) is not None), path)
+    return path_among(text, shelves) or path
 
 
 class FindsSources(Protocol):

@@ -9,21 +9,22 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 
-from nimble_otter.errors import SendError, SourceError
+from nimble_otter.errors import SendError
 from nimble_otter.query.sql.statements import parameter_places
 from nimble_otter.send.ddl import quoted_table, quoter
 from nimble_otter.send.transfer import (
     Moved,
     Transfer,
+    check_keys,
     commit,
-    counting_of,
+    drop_made,
     find_target,
     insert_head,
     insert_tail_of,
     matched,
+    rows_there,
 )
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.dialects import Dialect
@@ -73,9 +74,7 @@ def statements(asked: AskedThere, wanted: Transfer, info: TableInfo | None, dial
     )
     made = [f"create table {table} as\nselect {columns}\nfrom {inner}"]
     if wanted.keys:
-        unknown = next((key for key in wanted.keys if key not in names), None)
-        if unknown is not None:
-            raise SendError(f"The key names {unknown}, which is not a column.", f"There are {', '.join(names)}.")
+        check_keys(wanted, names)
         if not dialect.adds_keys:
             text = f"{dialect.display_name} adds no key to a table that a query made."
             raise SendError(text, "Leave the key out, or create the table before.")
@@ -93,19 +92,19 @@ def transfer_there(asked: AskedThere, connection: Connection, wanted: Transfer, 
     refuse_writing(connection.verdict(asked.text), asked.text, connection.is_read_only)
     info = find_target(connection, wanted)
     texts = statements(asked, wanted, info, dialect)
-    counting, is_made = counting_of(wanted.table, dialect), False
+    is_made = False
     try:
         with connection.transaction(stop) as writer:
             before, sent = 0, None
             if info is not None:
                 sent = _looked_at(asked, wanted, info, dialect, writer)
-                before = int(writer.query(counting)[1][0][0])
+                before = rows_there(writer, wanted.table, dialect)
             touched = 0
             for text in texts:
                 stop.check()
                 touched = writer.execute_many([bound(text, asked.values, dialect)])[0].touched or touched
                 is_made = wanted.is_new
-            after = int(writer.query(counting)[1][0][0])
+            after = rows_there(writer, wanted.table, dialect)
             added = after - before
             sent = added if sent is None else sent
             if added > sent or (wanted.duplicates == "stop" and added != sent):
@@ -116,9 +115,7 @@ def transfer_there(asked: AskedThere, connection: Connection, wanted: Transfer, 
             commit(writer, connection, wanted, after)
     except BaseException:
         if is_made and dialect.defining_commits:  # making a table ends the transaction there
-            with suppress(SourceError), connection.transaction() as writer:
-                writer.execute(f"drop table {quoted_table(wanted.table, dialect)}")
-                writer.commit()
+            drop_made(connection, wanted)
         raise
     updated = sent - added if wanted.duplicates == "update" else 0
     return Moved(wanted.table, sent, added, updated, sent - added - updated, time.perf_counter() - began)

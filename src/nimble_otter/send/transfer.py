@@ -186,7 +186,6 @@ def _to_table(
     dialect = connection.dialect
     blocks = rows.blocks(stop)
     block = next(blocks, None)
-    counting = counting_of(wanted.table, dialect)
     results = [info.column(n) if info else None for n in names]
     lists = [(";" if c.declared.upper().startswith("BOX") else ",") if c and c.word == "list" else "" for c in results]
     if wanted.is_new:
@@ -199,7 +198,7 @@ def _to_table(
                 was_made = True
                 if dialect.defining_commits:  # some do so by themselves, others know the table only after it
                     writer.commit()
-            before = int(writer.query(counting)[1][0][0])
+            before = rows_there(writer, wanted.table, dialect)
             insert = _insert(wanted, names, info, dialect)
             while block is not None:
                 for index, there in zip(places, results, strict=True):
@@ -211,7 +210,7 @@ def _to_table(
                     sent += count
                     tell(sent, rows.count)
                 block = next(blocks, None)
-            after = int(writer.query(counting)[1][0][0])
+            after = rows_there(writer, wanted.table, dialect)
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
                 kept = "; nothing was kept" if dialect.has_transactions else ""
@@ -219,9 +218,7 @@ def _to_table(
             commit(writer, connection, wanted, after)
     except BaseException as problem:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
-            with suppress(SourceError), connection.transaction() as writer:
-                writer.execute(f"drop table {quoted_table(wanted.table, dialect)}")
-                writer.commit()
+            drop_made(connection, wanted)
         elif sent and not dialect.has_transactions and isinstance(problem, (SourceError, SendError)):
             text = f"{problem.message} {sent} rows were written before: the server has no transactions."
             raise SendError(text, "Check the table before sending again.") from problem
@@ -229,9 +226,10 @@ def _to_table(
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 
 
-def counting_of(table: str, dialect: Dialect) -> Bound:
-    """The query that counts a table's rows."""
-    return dialect.mark(f"select count(*) from {quoted_table(table, dialect)}"), ()
+def rows_there(writer: Writer, table: str, dialect: Dialect) -> int:
+    """How many rows a table has, as the transaction sees it."""
+    counting = dialect.mark(f"select count(*) from {quoted_table(table, dialect)}")
+    return int(writer.query((counting, ()))[1][0][0])
 
 
 def _by_staging(
@@ -249,9 +247,9 @@ def _by_staging(
         try:
             arriving = replace(wanted, table=beside, duplicates="stop")
             sent, _, _ = _to_table(rows, connection, arriving, places, names, info, stop, tell)
-            before = int(writer.query(counting_of(wanted.table, dialect))[1][0][0])
+            before = rows_there(writer, wanted.table, dialect)
             writer.execute(f"{head} select {columns} from {staging}{tail}")
-            added = int(writer.query(counting_of(wanted.table, dialect))[1][0][0]) - before
+            added = rows_there(writer, wanted.table, dialect) - before
         finally:
             with suppress(SourceError):
                 writer.execute(f"drop table {staging}")
@@ -280,14 +278,26 @@ def commit(writer: Writer, connection: Connection, wanted: Transfer, after: int)
         ) from lost
 
 
+def check_keys(wanted: Transfer, names: Sequence[str]) -> None:
+    """Raises: SendError, where the key of a new table names no column of it."""
+    unknown = next((key for key in wanted.keys if key not in names), None)
+    if unknown is not None:
+        raise SendError(f"The key names {unknown}, which is not a column.", f"There are {', '.join(names)}.")
+
+
+def drop_made(connection: Connection, wanted: Transfer) -> None:
+    """Take back a table that was made where making one ends the transaction."""
+    with suppress(SourceError), connection.transaction() as writer:
+        writer.execute(f"drop table {quoted_table(wanted.table, connection.dialect)}")
+        writer.commit()
+
+
 def _definition(
     rows: Rows, wanted: Transfer, places: Sequence[int], names: Sequence[str], block: Sequence[Column] | None,
     dialect: Dialect,
 ) -> str:  # fmt: skip
     fields = [replace(rows.fields[place], name=name) for place, name in zip(places, names, strict=True)]
-    unknown = next((key for key in wanted.keys if key not in names), None)
-    if unknown is not None:
-        raise SendError(f"The key names {unknown}, which is not a column.", f"There are {', '.join(names)}.")
+    check_keys(wanted, names)
     return create_table(wanted.table, fields, [block[p] for p in places] if block else (), wanted.keys, dialect)
 
 

@@ -4,6 +4,7 @@ sources never meet. Passwords, and what would run or reveal something by itself,
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -33,6 +34,13 @@ def team_sources(folder: Path) -> tuple[list[Source], list[str]]:
             troubles.append(f"{path.name}: the team has another source {source.name}.")
         found.setdefault(source.name, source)
     return [found[name] for name in sorted(found)], troubles
+
+
+def with_team(own: Sequence[Source], folder: Path | None) -> tuple[list[Source], list[str]]:
+    """One's own sources and those of the team that have no name of these; and what `team_sources` finds wrong."""
+    shared, troubles = team_sources(folder) if folder is not None else ([], [])
+    names = {source.name for source in own}
+    return [*own, *(source for source in shared if source.name not in names)], troubles
 
 
 def share(source: Source, folder: Path, before: Source | None = None) -> Source:

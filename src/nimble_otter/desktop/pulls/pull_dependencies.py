@@ -15,7 +15,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query, load_pull, places
 from nimble_otter.pull.course import Course
 from nimble_otter.pull.file import SUFFIX
-from nimble_otter.pull.others import path_of
+from nimble_otter.pull.others import path_among
 from nimble_otter.pull.steps import TakesRows
 from nimble_otter.table import View
 
@@ -77,7 +77,7 @@ class PullDependencies:
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:
-        path = next((found for shelf in places.shelf_folders() if (found := path_of(name, shelf)) is not None), None)
+        path = path_among(name, places.shelf_folders())
         if path is None:
             return None
         if path not in self._unseen:

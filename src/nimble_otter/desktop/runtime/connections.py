@@ -28,7 +28,7 @@ from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import forget, hold, look_up, remember
-from nimble_otter.sources.team import share, team_sources, withdraw
+from nimble_otter.sources.team import share, with_team, withdraw
 from nimble_otter.sources.urls import read_url
 from nimble_otter.stop import StopToken
 
@@ -81,14 +81,10 @@ class ConnectionManager(QObject):
 
     def _with_team(self, own: list[Source]) -> list[Source]:
         """The demo's sources, one's own, and those of the team that have no name of these."""
-        found, team = [*demo_sources(self._file.parent), *own], places.team_folder()
-        if team is None:
-            return found
-        shared, troubles = team_sources(team)
+        found, troubles = with_team([*demo_sources(self._file.parent), *own], places.team_folder())
         for trouble in troubles:
             self.trouble.emit(trouble)
-        names = {source.name for source in found}
-        return [*found, *(source for source in shared if source.name not in names)]
+        return found
 
     def share(self, source: Source) -> bool:
         """Put a source into the team's folder and take it out of one's own list; False, and told, where that can't
