@@ -2,8 +2,8 @@
 
     .venv/bin/python -m benchmarks.kinds [ROWS] [SERVER ...]
 
-Servers: postgresql mariadb sqlite duckdb, each started for the run. A row is (id, v, v). A line gives, by type, the
-ratio to the bare loop (best of three, turn about).
+Servers: postgresql mariadb sqlite duckdb clickhouse, each started for the run. A row is (id, v, v). A line gives, by
+type, the ratio to the bare loop (best of three, turn about).
 """
 
 from __future__ import annotations
@@ -58,6 +58,15 @@ DUCKDB = {
     "timestamp": "timestamp '2031-01-01' + to_seconds(n)", "timestamptz": "timestamptz '2031-01-01' + to_seconds(n)",
     "time": "time '00:00' + to_seconds(n)", "uuid": "md5(n::text)::uuid", "blob": "unhex(md5(n::text))",
     "half NULL": "case when n % 2 = 0 then n end",
+}  # fmt: skip
+CLICKHOUSE = {
+    "Int32": "toInt32(number * 7)", "Int64": "toInt64(number * 7000000000)", "Float64": "number / 3.7",
+    "Float32": "toFloat32(number / 3.7)", "Decimal": "toDecimal64(number / 8, 2)", "Bool": "toBool(number % 3 = 0)",
+    "String, few": "concat('station ', toString(number % 42))", "String, many": "concat('note ', toString(number))",
+    "LowCardinality": "toLowCardinality(concat('station ', toString(number % 42)))",
+    "Date": "toDate('2001-01-01') + number % 9000", "DateTime": "toDateTime('2031-01-01 00:00:00') + number",
+    "DateTime64": "toDateTime64('2031-01-01 00:00:00', 3) + number", "UUID": "reinterpretAsUUID(MD5(toString(number)))",
+    "Array": "[number, number + 1]", "half NULL": "if(number % 2 = 0, number, null)",
 }  # fmt: skip
 
 
@@ -155,6 +164,25 @@ def duckdb(rows: int) -> None:
         race("duckdb", f"duckdb:///{path}", rows, bare, texts)
 
 
+def clickhouse(rows: int) -> None:
+    from clickhouse_connect import get_client
+
+    with closing(servers.Clickhouse()) as server:
+        client = get_client(host="127.0.0.1", port=server.port, username="otter", password="river bank", compress=False,
+                            database="merrow", autogenerate_session_id=False)  # fmt: skip
+        texts = {}
+        for at, (kind, value) in enumerate(CLICKHOUSE.items()):
+            made = f"select number as id, {value} as v, {value} as w from numbers({rows})"
+            client.command(f"create table k{at} engine = MergeTree order by id as {made}")
+            texts[kind] = f"select * from k{at}"
+
+        def bare(text: str) -> int:
+            with client.query_rows_stream(text) as stream:
+                return sum(1 for _ in stream)
+
+        race("clickhouse", server.url, rows, bare, texts)
+
+
 def drained(cursor: Any, text: str) -> int:
     cursor.execute(text)
     count = 0
@@ -167,4 +195,6 @@ if __name__ == "__main__":
     settle()
     given = int(sys.argv[1]) if len(sys.argv) > 1 else 200_000
     for name in sys.argv[2:] or ("sqlite", "postgresql", "mariadb"):
-        {"sqlite": sqlite, "postgresql": postgresql, "mariadb": mariadb, "duckdb": duckdb}[name](given)
+        {"sqlite": sqlite, "postgresql": postgresql, "mariadb": mariadb, "duckdb": duckdb, "clickhouse": clickhouse}[
+            name
+        ](given)

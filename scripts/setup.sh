@@ -79,15 +79,24 @@ set_up_servers() { # the servers that the tests start, none of which runs by its
 }
 
 set_up_spark() { # an engine that the long check starts; its package is 455 MB
-  local stamp
   command -v java >/dev/null || need_packages openjdk-17-jre-headless
-  stamp=$(sha256sum < tests/servers/spark.lock | cut -c1-20)
-  grep -qs "$stamp" .servers/spark/set-up && return 0
-  say "installing the packages of tests/servers/spark.lock"
-  rm -rf .servers/spark
-  "$(find_python)" -m venv .servers/spark
-  .servers/spark/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r tests/servers/spark.lock
-  echo "$stamp" > .servers/spark/set-up
+  set_up_apart spark
+}
+
+set_up_clickhouse() { # likewise; its package is 180 MB, and asks for others that are not needed
+  set_up_apart clickhouse --no-deps
+}
+
+set_up_apart() { # a virtual environment .servers/NAME with the packages of tests/servers/NAME.lock
+  local stamp name=$1
+  shift
+  stamp=$(sha256sum < "tests/servers/$name.lock" | cut -c1-20)
+  grep -qs "$stamp" ".servers/$name/set-up" && return 0
+  say "installing the packages of tests/servers/$name.lock"
+  rm -rf ".servers/$name"
+  "$(find_python)" -m venv ".servers/$name"
+  ".servers/$name/bin/python" -m pip install -q --disable-pip-version-check --require-hashes "$@" -r "tests/servers/$name.lock"
+  echo "$stamp" > ".servers/$name/set-up"
 }
 
 set_up_pouch() { # a server of CouchDB's protocol that is not ours, for the long check

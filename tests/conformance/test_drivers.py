@@ -51,13 +51,15 @@ def relational(request, open_base):
 
 
 def test_every_driver_file_offers_one_driver():
-    keys = ["couchdb", "duckdb", "firebird", "mariadb", "mongodb", "odata", "oracle", "other", "postgresql", "spark",
-            "sqlite", "sqlserver", "web"]  # fmt: skip
+    keys = ["clickhouse", "couchdb", "duckdb", "firebird", "mariadb", "mongodb", "odata", "oracle", "other",
+            "postgresql", "spark", "sqlite", "sqlserver", "web"]  # fmt: skip
     assert [driver.key for driver in all_drivers()] == keys
+    assert len({driver.address.place for driver in all_drivers()}) == len(keys)
     for url, key in (("sqlite:////a.db", "sqlite"), ("/some/file", "sqlite"), ("mongodb://h/d", "mongodb"),
                      ("postgres://h/d", "postgresql"), ("mysql://h/d", "mariadb"), ("couchdb://h/d", "couchdb"),
                      ("https://h/a.csv", "web"), ("mssql+pymssql://h/d", "sqlserver"), ("oracle://h/d", "oracle"),
-                     ("odata+https://h/s/", "odata"), ("spark://h/d", "spark")):  # fmt: skip
+                     ("odata+https://h/s/", "odata"), ("spark://h/d", "spark"),
+                     ("clickhouse://h/d", "clickhouse")):  # fmt: skip
         assert driver_for(url).key == key
     with pytest.raises(ConnectError, match="snowflake"):
         driver_for("snowflake://h/d")

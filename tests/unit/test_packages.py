@@ -55,9 +55,10 @@ def test_the_demo_without_its_server_says_what_to_install(monkeypatch, tmp_path)
 
 
 @pytest.mark.parametrize(("url", "package"), [("duckdb:///x.duckdb", "duckdb"), ("firebird://h/x.fdb", "firebird"),
-                                              ("spark://h/d", "spark")])  # fmt: skip
+                                              ("spark://h/d", "spark"),
+                                              ("clickhouse://h/d", "clickhouse")])  # fmt: skip
 def test_a_source_whose_package_is_absent_names_the_extra(monkeypatch, url, package):
-    for name in (package, f"{package}.driver", "thrift_sasl"):
+    for name in (package, f"{package}.driver", "thrift_sasl", "clickhouse_connect"):
         monkeypatch.setitem(sys.modules, name, None)
     with pytest.raises(ConnectError, match=rf"nimble-otter\[{package}\]"):
         connect(Source("x", url))

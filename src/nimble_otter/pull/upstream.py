@@ -32,6 +32,7 @@ from nimble_otter.query.assist.rewrite import lower_keywords
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.local.conditions import parse_condition, parse_expression
 from nimble_otter.query.parsed import parse_sql
+from nimble_otter.query.sql.grammar import grammar_of
 from nimble_otter.query.sql.scopes import Token, tokens_of
 from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.sources.document_paths import can_be_asked
@@ -185,6 +186,8 @@ def _plain_labels(text: str, table: Table, dialect: str) -> dict[str, Value] | N
     if len(parsed.expressions) == 1 and isinstance(parsed.expressions[0], exp.Star) and not parsed.args.get("joins"):
         quote = [not f.name.isidentifier() or not f.name.islower() for f in table.fields]
         return {f.name.casefold(): exp.column(f.name, quoted=q) for f, q in zip(table.fields, quote, strict=True)}
+    if grammar_of(dialect).knows_aliases_everywhere and any(isinstance(e, exp.Alias) for e in parsed.expressions):
+        return None  # a name in a condition would mean what is called so, not the column
     found: dict[str, Any] = {}
     for item in parsed.expressions:
         if item.is_star or item.find(exp.Window, exp.AggFunc):
@@ -292,7 +295,7 @@ def _grouped(
             raise ConditionError(f"{key.title} is computed locally only.", "Compute it in the query first.")
         name, exact = quoted(key.column), speller.in_group(table.index(key.column))
         columns.append(name if exact == name else f"{exact} as {name}")
-        keys.append(exact)
+        keys.append(name if grammar_of(dialect).knows_aliases_everywhere else exact)
     for figure in step.figures:
         form = _AGGREGATES.get(figure.figure)
         if form is None:

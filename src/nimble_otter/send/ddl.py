@@ -66,8 +66,9 @@ def create_table(
     for index, field in enumerate(fields):
         column = block[index] if index < len(block) else None
         in_key = field.name in keys
-        not_null = " not null" if in_key else ""
-        lines.append(f"  {quote(field.name)} {type_of(field, column, dialect, in_key)}".rstrip() + not_null)
+        declared = type_of(field, column, dialect, in_key)
+        declared = f"{dialect.key_type(declared)} not null" if in_key else declared
+        lines.append(f"  {quote(field.name)} {declared}".rstrip())
     if keys:
         lines.append(f"  primary key ({', '.join(map(quote, keys))})")
-    return f"create table {quoted_table(table, dialect)} (\n" + ",\n".join(lines) + "\n)"
+    return f"create table {quoted_table(table, dialect)} (\n" + ",\n".join(lines) + "\n)" + dialect.table_end(keys)

@@ -12,19 +12,26 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects import Dialect
-from nimble_otter.table import Column, Kind
-from nimble_otter.table.core.columns import DAY_US
+from nimble_otter.sources.dialects.dialect import sized_number
+from nimble_otter.table import Column, Field, Kind
+from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
 from nimble_otter.table.text.show import plain
 
 _DECIMAL = re.compile(r"(?:NUMERIC|DECIMAL)(?:\((\d+)(?:, ?(\d+))?\))?", re.I)
-_WHOLE = re.compile(r"(?:TINY|SMALL|MEDIUM|BIG)?INT(?:EGER|\d)?\b", re.I)
-_CLOCK = re.compile(r"(?:DATETIME|TIMESTAMP|TIME)\b(?:\((\d)\))?", re.I)
+_WHOLE = re.compile(r"(?:TINY|SMALL|MEDIUM|BIG|U)?INT(?:EGER|\d+)?\b", re.I)
+_CLOCK = re.compile(r"(?:DATETIME(?:64)?|TIMESTAMP|TIME)\b(?:\((\d)[,)])?", re.I)
 _CLOCKS = (Kind.TIME, Kind.ZONED, Kind.CLOCK, Kind.SPAN)
 
 
 def check_room(column: Column, there: ColumnInfo, dialect: Dialect) -> None:
     """Raises: SendError where a column of rows has values that the column there would keep otherwise than they are."""
-    count, example = _altered(column, there.exact or there.declared, dialect)
+    declared = there.exact or there.declared
+    if dialect.alters_what_has_no_room:
+        count, example = _beyond(column, declared, dialect)
+        if count:
+            text = f"{there.name} is {there.declared}: it has no room for {count} values, such as {plain(example)}."
+            raise SendError(text, "Filter such rows out, or send to a wider column.")
+    count, example = _altered(column, declared, dialect)
     if count:
         text = f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded."
         raise SendError(
@@ -43,11 +50,28 @@ def _altered(column: Column, declared: str, dialect: Dialect) -> tuple[int, obje
         scale = _scale_of(declared, dialect)
         if scale is not None and not _fits(column, scale):
             return _counted(column, lambda v: _digits(v) > scale)
-        if re.match(r"DOUBLE|FLOAT8", declared, re.I) and column.kind in (Kind.DECIMAL, Kind.OBJECT, Kind.INT):
+        if re.match(r"DOUBLE|FLOAT8|FLOAT64", declared, re.I) and column.kind in (Kind.DECIMAL, Kind.OBJECT, Kind.INT):
             return _counted(column, lambda v: Decimal(repr(float(v))) != v)
-        if re.match(r"REAL|FLOAT", declared, re.I):
+        if dialect.is_single(declared.upper()):
             return _counted(column, lambda v: Decimal(str(np.float32(v))) != Decimal(str(v)))
     return 0, None
+
+
+def _beyond(column: Column, declared: str, dialect: Dialect) -> tuple[int, object]:
+    """How many numbers and dates are beyond what the type holds, and one of them."""
+    if re.match(r"U?INT", declared, re.I):
+        low, high = dialect.bounds(declared)
+        return _counted(column, lambda v: not low <= v <= high)
+    digits = sized_number(Field("", Kind.DECIMAL, declared=declared))
+    if digits is not None:
+        most = Decimal(10) ** (digits[0] - digits[1])
+        return _counted(column, lambda v: not -most < v < most)
+    if not re.match("DATE", declared, re.I) or column.kind not in (Kind.DATE, Kind.TIME, Kind.ZONED):
+        return 0, None
+    first, last = (day.toordinal() - EPOCH_DAY for day in dialect.days(declared))
+    days = column.data.astype(np.int64) // (1 if column.kind is Kind.DATE else DAY_US)
+    places = np.flatnonzero(((days < first) | (days > last)) & ~column.empty_at())
+    return len(places), column.values(places[:1])[0] if len(places) else None
 
 
 def _scale_of(declared: str, dialect: Dialect) -> int | None:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nimble_otter.table.core.columns import Mask
+from nimble_otter.table.core.parts import given
 from nimble_otter.values import Stored, Value
 
 
@@ -39,10 +40,3 @@ class Cells:
         """The bytes of each value, None for NULL."""
         held, ends = self.buffer.tobytes(), (self.starts + self.sizes).tolist()
         return given([held[a:b] for a, b in zip(self.starts.tolist(), ends, strict=True)], self.empty)
-
-
-def given(values: list[Value], empty: Mask | None) -> list[Value]:
-    """The values with None where there is none."""
-    for index in np.flatnonzero(empty).tolist() if empty is not None else ():
-        values[index] = None
-    return values

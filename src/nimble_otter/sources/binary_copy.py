@@ -3,24 +3,23 @@ type's send function writes them, in the server's `backend/utils/adt`). Nothing 
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
 from nimble_otter.sources import binary_lists, binary_texts
-from nimble_otter.sources.binary_cells import Cells, given
+from nimble_otter.sources.binary_cells import Cells
+from nimble_otter.sources.singles import as_shown
+from nimble_otter.sources.time_parts import days_part, moments_part
 from nimble_otter.table import Kind
 from nimble_otter.table.core import uuids
-from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
-from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
+from nimble_otter.table.core.columns import DAY_US
+from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart, given
 from nimble_otter.values import Value
 
 SIGNATURE = b"PGCOPY\n\xff\r\n\x00"
 HEADER = len(SIGNATURE) + 8
 TRAILER = b"\xff\xff"
-_FIRST_DAY, _LAST_DAY = (day.toordinal() - EPOCH_DAY for day in (dt.date.min, dt.date.max))
 _MOST_DAYS = 50_000_000
 _MOST_REST = 1_000_000_000 * 3_600_000_000
 """Days of the longest interval that a column of them holds, and microseconds beside the days."""
@@ -85,8 +84,7 @@ def _bool(cells: Cells) -> Part:
 
 
 def _float4(cells: Cells) -> Part:
-    """The shortest decimal that means the same single-precision number is what the server writes, and what is kept."""
-    data = cells.numbers(">f4").astype("U").astype(np.float64)
+    data = as_shown(cells.numbers(">f4"))
     return ArrayPart(Kind.FLOAT, data, cells.empty, lambda: given(data.tolist(), cells.empty))
 
 
@@ -109,33 +107,14 @@ def _uuid(cells: Cells) -> Part:
 def _date(cells: Cells) -> Part:
     told = cells.numbers(">i4").astype(np.int64)
     ends = told == np.iinfo(np.int32).min, told == np.iinfo(np.int32).max
-    days = told + binary_texts.FROM_1970
-    if cells.empty is not None:
-        days[cells.empty] = 0
-
-    def texts() -> TextPart:
-        return binary_texts.dates(days, *ends, cells.empty)
-
-    if not ((days >= _FIRST_DAY) & (days <= _LAST_DAY)).all():
-        return texts()
-    return ArrayPart(Kind.DATE, days.astype(np.int32), cells.empty, texts)
+    return days_part(told + binary_texts.FROM_1970, cells.empty, ends)
 
 
 def _moment(kind: Kind, tail: str) -> Reader:
     def read(cells: Cells) -> Part:
         told = cells.numbers(">i8")
         ends = told == np.iinfo(np.int64).min, told == np.iinfo(np.int64).max
-        days, rest = binary_texts.split_moments(told)
-        if cells.empty is not None:
-            days[cells.empty] = rest[cells.empty] = 0
-
-        def texts() -> TextPart:
-            return binary_texts.moments(days, rest, tail, ends, cells.empty)
-
-        if not ((days >= _FIRST_DAY) & (days <= _LAST_DAY)).all():
-            return texts()
-        digits = _digits(rest) if kind is Kind.TIME else None
-        return ArrayPart(kind, days * DAY_US + rest, cells.empty, texts, digits=digits)
+        return moments_part(kind, *binary_texts.split_moments(told), cells.empty, tail, ends)
 
     return read
 
@@ -209,16 +188,6 @@ def text_reader(load: Callable[[bytes], Value] | None) -> Reader:
     if load is None:
         return _text
     return lambda cells: [None if raw is None else load(raw) for raw in cells.raw()]
-
-
-def _digits(micros: NDArray[np.int64]) -> NDArray[np.uint8]:
-    """How many digits the second of each has behind its point, without zeros at the end."""
-    rest = micros % 1_000_000
-    found = np.zeros(len(micros), np.uint8)
-    if rest.any():
-        for count in range(6, 0, -1):
-            found[(found == 0) & (rest % 10 ** (7 - count) != 0)] = count
-    return found
 
 
 def numeric_text(raw: bytes) -> str:

@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_otter.sources.binary_cells import Cells, given
+from nimble_otter.sources.binary_cells import Cells
 from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.table.core.parts import given
 from nimble_otter.values import Value
 
 _MANY = 64

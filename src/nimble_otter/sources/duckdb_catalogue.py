@@ -33,7 +33,7 @@ class DeclaredType(UserDefinedType[Any]):
 
     def __init__(self, text: str) -> None:
         self.text = text
-        inside = re.fullmatch(r"ENUM\((.*)\)", text, re.DOTALL)
+        inside = re.fullmatch(r"ENUM(?:8|16)?\((.*)\)", text, re.DOTALL | re.IGNORECASE)
         results = re.findall(r"'((?:[^']|'')*)'", inside[1]) if inside else []
         self.enums = [value.replace("''", "'") for value in results]
 

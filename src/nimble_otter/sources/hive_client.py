@@ -16,10 +16,9 @@ from typing import Any
 
 import numpy as np
 
-from nimble_otter.sources.binary_cells import given
 from nimble_otter.table import Kind
-from nimble_otter.table.core.columns import TEXT_BYTES, Mask
-from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart
+from nimble_otter.table.core.columns import Mask
+from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, given, text_part
 from nimble_otter.values import ClientObject, Value
 
 for _package in ("thrift", "impala"):  # what goes wrong is told by us
@@ -166,7 +165,7 @@ class HiveCursor:
         self._operation = begun.operationHandle
         has_rows = self._wait() or self._operation.hasResultSet
         self.description = self._columns() if has_rows else None
-        self._left = chain.from_iterable(map(rows_of, self.batches(_MANY, _MANY)))
+        self._left = chain.from_iterable(batch.as_rows() for batch in self.batches(_MANY, _MANY))
 
     def _wait(self) -> bool:
         """Until the statement is done; tells whether it gives rows."""
@@ -248,7 +247,7 @@ def _part(column: ClientObject, tail: bytes) -> Part:
     if column.binaryVal is not None:
         empty = _empty(column.binaryVal)
         return given(column.binaryVal.values, empty)
-    return _texts(column.stringVal.values, _empty(column.stringVal), tail)
+    return text_part(column.stringVal.values, _empty(column.stringVal), tail)
 
 
 def _empty(held: ClientObject) -> Mask | None:
@@ -263,28 +262,3 @@ def _empty(held: ClientObject) -> Mask | None:
 
 def _numbers(values: list[Any], kind: Kind, empty: Mask | None) -> ArrayPart:
     return ArrayPart(kind, np.array(values, _DTYPES[kind]), empty, lambda: given(list(values), empty))
-
-
-def _texts(values: list[bytes], empty: Mask | None, tail: bytes) -> Part:
-    joined = tail.join(values) + tail
-    if 0 in joined:
-        return given([(text + tail).decode(*TEXT_BYTES) for text in values], empty)
-    widths = np.fromiter(map(len, values), np.int64, len(values)) + len(tail)
-    starts = np.cumsum(widths) - widths
-    return TextPart(
-        np.frombuffer(joined + b"\0" * 8, np.uint8),
-        starts,
-        widths if empty is None else np.where(empty, 0, widths),
-        empty,
-    )
-
-
-def rows_of(batch: ColumnBatch) -> Iterator[tuple[Value, ...]]:
-    """A batch as rows."""
-    lists: list[Any] = []
-    for part in batch.parts:
-        values: Any = (
-            part if isinstance(part, list) else part.values() if isinstance(part, TextPart) else part.as_rows()
-        )
-        lists.append(values)
-    return zip(*lists, strict=True)

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from sqlalchemy import Engine, Inspector
 
 _WORDS = [
-    (re.compile(r"^(?:STRUCT<|MAP<|VARIANT)", re.I), "nested"),
+    (re.compile(r"^ENUM", re.I), "text"),  # whatever its values are
+    (re.compile(r"^(?:STRUCT<|(?:MAP|TUPLE|NESTED)[<(]|VARIANT|DYNAMIC)", re.I), "nested"),
     (re.compile(r"\[\]|ARRAY", re.I), "list"),
     (re.compile(r"BLOB|BINARY|BYTEA|IMAGE", re.I), "binary"),
     (re.compile(r"JSON(?!PATH)|HSTORE|XML", re.I), "nested"),

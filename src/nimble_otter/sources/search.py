@@ -114,7 +114,7 @@ def condition(connection: Connection, column: ColumnInfo, sought: Sought) -> str
         return f"{text} {dialect.regex_operator} :sought"
     if sought.is_cased:
         return dialect.contains(text, ":sought")
-    return f"lower({text}) like :sought escape '!'"
+    return dialect.contains_folded(text, ":sought")
 
 
 def _value(dialect: Dialect, sought: Sought) -> str:
@@ -122,10 +122,7 @@ def _value(dialect: Dialect, sought: Sought) -> str:
         edge = dialect.word_edge
         pattern = sought.text if sought.is_regex else f"{edge}{re.escape(sought.text)}{edge}"
         return dialect.regex(pattern, sought.is_cased)
-    if sought.is_cased:
-        return sought.text
-    escaped = re.sub(r"([!%_])", r"!\1", sought.text.lower())
-    return f"%{escaped}%"
+    return sought.text if sought.is_cased else dialect.folded(sought.text)
 
 
 def _in_documents(connection: Connection, table: TableInfo, sought: Sought, stop: StopToken) -> Iterator[Hit]:

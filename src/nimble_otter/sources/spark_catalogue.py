@@ -9,47 +9,27 @@ from collections.abc import Collection
 from types import ModuleType
 from typing import Any
 
-from sqlalchemy import Connection, exc
-from sqlalchemy.engine import default
+from sqlalchemy import Connection
 from sqlalchemy.engine.interfaces import (
     ReflectedColumn,
-    ReflectedForeignKeyConstraint,
-    ReflectedIndex,
-    ReflectedPrimaryKeyConstraint,
     ReflectedTableComment,
 )
 from sqlalchemy.engine.reflection import ObjectKind
-from sqlalchemy.sql.compiler import IdentifierPreparer
 
 from nimble_otter.sources.duckdb_catalogue import DeclaredType
 from nimble_otter.sources.hive_client import HiveConnection
-from nimble_otter.values import ClientObject, Value
+from nimble_otter.sources.keyless import KeylessDialect, asked
+from nimble_otter.values import Value
 
 _ALL = "%"
 _VIEW = "VIEW"
 
 
-class _Preparer(IdentifierPreparer):
-    """Names in backticks unless they are plain; reserved are the standard's words (ANSI mode, SQL reference)."""
-
-    def __init__(self, dialect: default.DefaultDialect) -> None:
-        super().__init__(dialect, initial_quote="`")
-
-    def _requires_quotes(self, value: str) -> bool:
-        return not re.fullmatch(r"[a-z_][a-z0-9_]*", value) or value in self.reserved_words
-
-    def _escape_identifier(self, value: str) -> str:
-        return value.replace("`", "``")
-
-
-class SparkDialect(default.DefaultDialect):
+class SparkDialect(KeylessDialect):
     """What the inspector asks, and how names are quoted."""
 
     name = driver = "spark"
-    preparer = _Preparer  # type: ignore[assignment] # which says the same of every class of this kind
     supports_statement_cache = True
-    supports_native_boolean = supports_multivalues_insert = True
-    default_paramstyle = "qmark"
     default_schema_name = "default"
 
     @classmethod
@@ -61,17 +41,7 @@ class SparkDialect(default.DefaultDialect):
 
     def initialize(self, connection: Connection) -> None:
         """In which schema names are looked for."""
-        self.default_schema_name = str(_asked(connection, "select current_database()")[0][0])
-
-    def do_rollback(self, dbapi_connection: ClientObject) -> None:
-        """There are no transactions."""
-
-    def do_ping(self, dbapi_connection: ClientObject) -> bool:
-        """Raises what the line's loss raises."""
-        cursor = dbapi_connection.cursor()
-        cursor.execute("select 1")
-        cursor.close()
-        return True
+        self.default_schema_name = str(asked(connection, "select current_database()")[0][0])
 
     def get_schema_names(self, connection: Connection, **_: object) -> list[str]:
         """Names of the schemas."""
@@ -99,7 +69,7 @@ class SparkDialect(default.DefaultDialect):
         """The query of a view."""
         quote = self.identifier_preparer.quote
         where = f"{quote(schema or self._own)}.{quote(view_name)}"
-        rows = _asked(connection, f"describe table extended {where}")
+        rows = asked(connection, f"describe table extended {where}")
         return next((str(text) for name, text, *_ in rows if name == "View Text"), "")
 
     def get_multi_columns(
@@ -122,35 +92,6 @@ class SparkDialect(default.DefaultDialect):
                 )  # fmt: skip
         return [((schema, table), columns) for table, columns in results.items()]
 
-    def get_columns(
-        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
-    ) -> list[ReflectedColumn]:
-        """The columns of a table or view. Raises: NoSuchTableError."""
-        results = self.get_multi_columns(connection, schema=schema, filter_names=[table_name])
-        if not results:
-            raise exc.NoSuchTableError(table_name)
-        return results[0][1]
-
-    def get_pk_constraint(
-        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
-    ) -> ReflectedPrimaryKeyConstraint:
-        """None: what some tables declare is not checked by the engine."""
-        return {"name": None, "constrained_columns": []}
-
-    def get_foreign_keys(
-        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
-    ) -> list[ReflectedForeignKeyConstraint]:
-        """None."""
-        return []
-
-    def get_indexes(
-        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
-    ) -> list[ReflectedIndex]:
-        """None."""
-        return []
-
-    get_unique_constraints = get_check_constraints = get_indexes  # type: ignore[assignment] # none of them either
-
     def get_table_comment(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> ReflectedTableComment:
@@ -171,15 +112,6 @@ def _exactly(name: str) -> str:
 def _client(connection: Connection) -> HiveConnection:
     made: Any = connection.connection.driver_connection
     return made  # type: ignore[no-any-return]
-
-
-def _asked(connection: Connection, text: str) -> list[Value]:
-    cursor = _client(connection).cursor()
-    try:
-        cursor.execute(text)
-        return cursor.fetchall()
-    finally:
-        cursor.close()
 
 
 def _told(connection: Connection, name: str, request: str, **given: str) -> list[dict[str, Value]]:

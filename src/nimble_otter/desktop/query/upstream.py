@@ -163,7 +163,8 @@ class Upstream:
         """Whether its query may become another; what keeps it is said."""
         if not open_pull.dialect or open_pull.pull.query.language != "sql":
             self._workspace.say(
-                "Steps can be moved into SQL of SQLite, PostgreSQL, MariaDB, DuckDB and Spark SQL sources only.", True
+                "Steps can be moved into SQL of SQLite, PostgreSQL, MariaDB, DuckDB, Spark SQL and ClickHouse only.",
+                True,
             )
         elif open_pull.edits.count:
             self._workspace.say("Changes are pending; write or revert them first.", True)

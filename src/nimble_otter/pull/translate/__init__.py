@@ -2,12 +2,13 @@
 What a server works out otherwise is spelled so that it does not, announced in a note, or refused.
 
 The meaning is PostgreSQL's (docs/local-sql.md). A file a server says what is otherwise there; read `values.py` first.
-Sources: the manuals of PostgreSQL 15, MariaDB 10.11, SQLite 3.40 and Spark 4.0.
+Sources: the manuals of PostgreSQL 15, MariaDB 10.11, SQLite 3.40, Spark 4.0 and ClickHouse 24.8.
 """
 
 from collections.abc import Callable
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.pull.translate.clickhouse import ClickhouseTranslator
 from nimble_otter.pull.translate.conditions import Translator
 from nimble_otter.pull.translate.duckdb import DuckdbTranslator
 from nimble_otter.pull.translate.mariadb import MariadbTranslator
@@ -24,6 +25,7 @@ _TRANSLATORS: dict[str, type[Translator]] = {
     "sqlite": SqliteTranslator,
     "spark": SparkTranslator,
     "duckdb": DuckdbTranslator,
+    "clickhouse": ClickhouseTranslator,
 }
 
 

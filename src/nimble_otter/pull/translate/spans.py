@@ -19,7 +19,7 @@ class WrittenSpans(Translator):
         sign, (left, right) = call.name, call.args
         a, b = self._atom(left), self._atom(right)
         if kinds == [Kind.DATE, Kind.DATE]:
-            return f"datediff({a}, {b})"
+            return self._days_between(a, b)
         if Kind.DATE in kinds and Kind.INT in kinds:
             day, count = (a, b) if kinds[0] is Kind.DATE else (b, a)
             return self._day_moved(day, sign, count)
@@ -27,7 +27,13 @@ class WrittenSpans(Translator):
         moment = left if span is right else right
         if span is None or self._kind(moment) not in MOMENTS:
             raise self._refuse("Arithmetic with intervals")
-        return f"({self._as_moment(moment)} {sign} {self._interval(span.value)})"
+        return self._moment_moved(moment, sign, span.value)
+
+    def _moment_moved(self, moment: Operand, sign: str, span: dt.timedelta) -> str:
+        return f"({self._as_moment(moment)} {sign} {self._interval(span)})"
+
+    def _days_between(self, later: str, earlier: str) -> str:
+        return f"datediff({later}, {earlier})"
 
     def _day_moved(self, day: str, sign: str, count: str) -> str:
         raise NotImplementedError

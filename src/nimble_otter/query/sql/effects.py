@@ -92,6 +92,13 @@ _WRITERS: Mapping[str, re.Pattern[str]] = {
         r"|(?<!\w)(?:transform|map|reduce)\b[\s\S]*\busing\b\s*[\"']",
         re.IGNORECASE,
     ),
+    "clickhouse": re.compile(
+        rf"(?<!\w)(?:{_EVERYWHERE}|file|url\w*|s3\w*|gcs|hdfs\w*|azure\w*|cosn|oss|remote\w*|cluster\w*|executable"
+        r"|mysql|postgresql|mongodb|redis|sqlite|jdbc|odbc|arrowflight|ytsaurus|iceberg\w*|delta\w*|hudi\w*|paimon\w*"
+        r"|input|dictionary|catboostevaluate|filesystem|fuzz\w*|ai\w+|hive|prometheus\w*|generateserialid|outfile"
+        r"|infile|dictget\w*)[\s`\"]*(?=\(|')|(?<!\w)settings\s+\w+\s*=",
+        re.IGNORECASE,
+    ),
     "": re.compile(
         rf"(?<!\w)(?:{_EVERYWHERE}|dblink\w*|lo_\w+|set_config|dbms_\w+|utl_\w+|openrowset|opendatasource|openquery|"
         r"pg_(?:terminate|cancel)_backend|get_lock|load_file|outfile|dumpfile)(?!\w)",

@@ -14,7 +14,7 @@ class Grammar:
     means is a setting; `unicode_escapes`: names may be written by code points; `shows`: SHOW only reads;
     `explains_names`: EXPLAIN takes a table or a connection; `continues_comments`: a backslash at the end of a comment
     takes it to the next line; `guarded_prefix` begins functions of which only those known to read are taken for
-    reading."""
+    reading; `knows_aliases_everywhere`: in WHERE, too, a name means the column of the result that is called so."""
 
     keywords: str = ""
     texts: str = r"'(?:[^']|'')*'?"
@@ -27,6 +27,7 @@ class Grammar:
     explains_names: bool = False
     continues_comments: bool = False
     guarded_prefix: str = ""
+    knows_aliases_everywhere: bool = False
 
 
 _COLLECTIONS = Grammar("unnest|lateral|ordinality|interval|filter|any|explain")
@@ -54,6 +55,14 @@ _GRAMMARS = {
         "explain|show|distribute|sort|cluster|array|map|struct|overwrite|partitioned|parquet",
         texts=r"'(?:[^'\\]|\\.)*'?|\"(?:[^\"\\]|\\.)*\"?", names=r"`(?:[^`]|``)*`?", shows=True, explains_names=True,
         continues_comments=True,
+    ),
+    "clickhouse": Grammar(
+        "prewhere|final|sample|array|global|any|asof|semi|anti|qualify|limit|settings|format|explain|describe|show|"
+        "exists|lateral|rollup|cube|totals|grouping|sets|interval|ilike",
+        explains_names=True, knows_aliases_everywhere=True,
+        texts=r"'(?:[^'\\]|''|\\.)*'?|\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)",
+        names=r"`(?:[^`\\]|``|\\.)*`?|\"(?:[^\"\\]|\"\"|\\.)*\"?", shows=True,
+        comments=Grammar().comments + r"|\#[^\n]*",
     ),
 }  # fmt: skip
 

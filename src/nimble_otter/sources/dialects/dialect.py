@@ -54,7 +54,8 @@ class Dialect:
     `takes_default_in_update`, `overrides_identity` (what an insert says to give a number that the server would give),
     `defining_commits` (CREATE TABLE ends the transaction, or has to), `takes_many_rows` (an INSERT does),
     `has_transactions`, `is_engine` (more than one machine works at a query), `makes_tables_of_queries` (CREATE
-    TABLE AS), `adds_keys` (ALTER TABLE ADD PRIMARY KEY);
+    TABLE AS), `adds_keys` (ALTER TABLE ADD PRIMARY KEY), `alters_what_has_no_room` (a value beyond its type is
+    kept as another one, without an error);
     values: `is_loose` (declared types don't bind), `times_are_texts`, `has_lists`, `has_intervals`, `has_truth` (a type
     for yes and no), `has_endless` (NaN and infinity), `fraction_digits` (of a time whose type says none),
     `literal_digits` (of a time, that are read), `clocks_span_days`, `empties_are_null` (an empty text is NULL),
@@ -94,6 +95,7 @@ class Dialect:
     is_engine = False
     makes_tables_of_queries = False
     adds_keys = False
+    alters_what_has_no_room = False
     tells_rows_beside = False
     takes_default_in_update = True
     overrides_identity = ""
@@ -297,6 +299,18 @@ class Dialect:
             return "numeric"
         return self.types[Kind.TEXT]
 
+    def days(self, declared: str) -> tuple[dt.date, dt.date]:
+        """The first and the last day that a declared type of dates or times holds."""
+        return dt.date.min, dt.date.max
+
+    def key_type(self, declared: str) -> str:
+        """The type of a column of a new table's key."""
+        return declared
+
+    def table_end(self, keys: Sequence[str]) -> str:
+        """What stands behind the columns of a new table with such a key."""
+        return ""
+
     def list_mark(self, field: Field) -> str:
         """What stands between the items of a column of lists that stays one; "" where it does not."""
         return ""
@@ -317,6 +331,16 @@ class Dialect:
     def contains(self, text: str, sought: str) -> str:
         """The condition that a text holds another one, letter by letter."""
         return f"instr({text}, {sought}) > 0"
+
+    def contains_folded(self, text: str, sought: str) -> str:
+        """The condition that a text holds another one, whatever their case; `sought` is the place of what `folded`
+        gives."""
+        return f"lower({text}) like {sought} escape '!'"
+
+    def folded(self, sought: str) -> str:
+        """What is looked for whatever its case, as `contains_folded` takes it."""
+        pattern = re.sub(r"([!%_])", r"!\1", sought.lower())
+        return f"%{pattern}%"
 
     def regex(self, pattern: str, is_cased: bool) -> str:
         """A regular expression as the server's engine takes it."""

@@ -42,6 +42,10 @@ _WITHOUT_TRANSACTIONS = frozenset(
 )  # fmt: skip
 
 
+PLACE = "\x01{}\x01"
+"""Where a value goes, by its number from 1 on, in texts into which the connection writes it."""
+
+
 class GeneralDialect(Dialect):
     """What holds for servers that are reached by SQLAlchemy's dialect alone; see `general_dialect`."""
 
@@ -135,6 +139,38 @@ class GeneralDialect(Dialect):
             f"Rows whose key exists can't be skipped or updated on {self.display_name} yet.",
             "Let duplicates stop the delivery, or filter them out before.",
         )
+
+
+class WrittenDialect(GeneralDialect):
+    """What holds for engines whose clients have no place for values: they stand in the text, at marks of our own, in
+    quotes in which a backslash stands for the sign behind it. Statements are done at once, there are no transactions
+    and no keys."""
+
+    marker = PLACE
+    is_engine = makes_tables_of_queries = takes_many_rows = zones_are_kept = has_backslashes = True
+    has_transactions = folds_texts = False
+    begin = lock_suffix = savepoint = release_savepoint = rollback_to_savepoint = ""
+    script_head = "-- each statement is done at once: there are no transactions here"
+
+    def marked(self, style: str) -> GeneralDialect:
+        """See `GeneralDialect.marked`: the marks are its own, whatever the client's style."""
+        return self
+
+    def mark(self, text: str) -> str:
+        """See `Dialect.mark`. Raises: ValueRefused, where a text holds the mark."""
+        if "\x01" in text:
+            raise ValueRefused(f"A name holds a control character, which can't be sent to {self.display_name}.")
+        return text
+
+    def text_literal(self, text: bytes) -> bytes:
+        """See `Dialect.text_literal`."""
+        Dialect.text_literal(self, text)  # which refuses what is no text
+        # two quotes are one in some versions only; in others they join two texts
+        return b"'" + text.replace(b"\\", b"\\\\").replace(b"'", b"\\'") + b"'"
+
+    def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:
+        """See `Dialect.needs_care`."""
+        return b"'" in block.replace(b"'\0'", b"") or super().needs_care(block, texts)
 
 
 class _Told(GeneralDialect):

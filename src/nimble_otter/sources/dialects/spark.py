@@ -5,37 +5,22 @@ from __future__ import annotations
 
 import datetime as dt
 import math
-from collections.abc import Sequence
 from decimal import Decimal
 
-from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import Dialect, Floats
-from nimble_otter.sources.dialects.general import GeneralDialect
+from nimble_otter.sources.dialects.general import WrittenDialect
 from nimble_otter.table.core.columns import Column, Field, Kind
 from nimble_otter.values import Value
 
-PLACE = "\x01{}\x01"
-"""Where a value goes, by its number from 1 on: the connection writes its literal there."""
 
-
-class _Spark(GeneralDialect):
+class _Spark(WrittenDialect):
     key = family = compiler = "spark"
     parser = "spark"
     own_package = "nimble_otter.sources.spark_catalogue:SparkDialect"
     keys = ("spark",)
     display_name = "Spark SQL"
-    makes_tables_of_queries = True
-    marker = PLACE
-    has_transactions = False
-    is_engine = True
-    has_truth = has_endless = has_backslashes = True
-    folds_texts = False
-    zones_are_kept = True
-    takes_many_rows = True
-    lock_suffix = savepoint = release_savepoint = rollback_to_savepoint = ""
-    begin = ""
-    script_head = "-- each statement is done at once: there are no transactions here"
+    has_truth = has_endless = True
     types = {
         **Dialect.types, Kind.FLOAT: "double", Kind.DECIMAL: "decimal(38, 10)", Kind.TEXT: "string",
         Kind.TIME: "timestamp_ntz", Kind.ZONED: "timestamp", Kind.CLOCK: "string", Kind.SPAN: "string",
@@ -45,22 +30,6 @@ class _Spark(GeneralDialect):
     bytes_type, nested_type, text_type = "binary", "string", "string"
     byte_length = "octet_length"
     regex_operator = "rlike"
-
-    def text_literal(self, text: bytes) -> bytes:
-        Dialect.text_literal(self, text)  # which refuses what is no text
-        # two quotes are one only since 4.0; before they join two texts
-        return b"'" + text.replace(b"\\", b"\\\\").replace(b"'", b"\\'") + b"'"
-
-    def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:
-        return b"'" in block.replace(b"'\0'", b"") or super().needs_care(block, texts)
-
-    def marked(self, style: str) -> GeneralDialect:
-        return self  # the marks are its own, whatever the client's style
-
-    def mark(self, text: str) -> str:
-        if "\x01" in text:
-            raise ValueRefused("A name holds a control character, which can't be sent to Spark SQL.")
-        return text
 
     def _float_literal(self, value: float, declared: str) -> str:
         return self.endless_literal(value) if not math.isfinite(value) else f"{value!r}D"

@@ -40,7 +40,7 @@ class _Odata:
     word = "OData"
     schemes = ("odata+https", "odata+http")
     dialects = (SQLITE,)
-    address = AddressForm("OData service", 11, "odata+https://host/service/", reads_only=True)
+    address = AddressForm("OData service", 13, "odata+https://host/service/", reads_only=True)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

@@ -21,7 +21,7 @@ class _Other:
     word = "database"
     schemes = ("*",)
     dialects = ()
-    address = AddressForm("Other, by URI", 12, "dialect://user@host/name")
+    address = AddressForm("Other, by URI", 14, "dialect://user@host/name")
 
     def takes(self, scheme: str) -> bool:
         """Whether SQLAlchemy knows the dialect and its package is here."""

@@ -4,22 +4,21 @@ moved upstream, tables are written from queries there; nothing is edited in plac
 from __future__ import annotations
 
 import re
-import ssl
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
-from urllib.parse import unquote
 
-from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, QueryError, place_of
-from nimble_otter.query.sql.statements import parameter_places
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, place_of
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
-from nimble_otter.sources.dialects.spark import PLACE, SPARK
+from nimble_otter.sources.dialects.spark import SPARK
 from nimble_otter.sources.general import GeneralConnection
-from nimble_otter.sources.hive_client import HiveConnection, HiveCursor, HiveError, Where, rows_of
+from nimble_otter.sources.hive_client import HiveConnection, HiveCursor, HiveError, Where
+from nimble_otter.sources.literal_cursors import LiteralConnection, with_literals
 from nimble_otter.sources.plans import PlanNode
+from nimble_otter.sources.reached import reached
 from nimble_otter.sources.result_stream import FIRST, Answer
-from nimble_otter.sources.urls import check_options, read_url
+from nimble_otter.sources.urls import check_options
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
@@ -45,7 +44,6 @@ _SETTINGS = {
 """Of each session: moments are told in UTC, what has no value is an error rather than NULL, the rows of a result are
 gathered part by part, and quotes are what the parser here takes them for."""
 _BATCH = 10_000
-_VALUE = re.compile(PLACE.format(r"(\d+)"))
 _KINDS = (
     (re.compile("date$"), Kind.DATE), (re.compile("timestamp_ntz"), Kind.TIME), (re.compile("timestamp"), Kind.ZONED),
     (re.compile("boolean"), Kind.BOOL), (re.compile("(?:big|small|tiny)?int$"), Kind.INT),
@@ -60,7 +58,7 @@ class _Spark:
     schemes = ("spark", "hive2")
     dialects = (SPARK,)
     address = AddressForm(
-        "Spark SQL", 9, "spark://user@host:10000/schema", _PORT, ca="ca",
+        "Spark SQL", 10, "spark://user@host:10000/schema", _PORT, ca="ca",
         tls={"required": {"tls": "required"}, "verified": {"tls": "verified"}},
     )  # fmt: skip
 
@@ -114,7 +112,7 @@ class SparkConnection(GeneralConnection):
 
     def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
         cursor = answer.cursor = answer.driver.cursor()
-        whole = _with_values(text, values)
+        whole = with_literals(text, values, SPARK)
         known = [] if text.startswith(self.plan_form) else _types(cursor, whole)
         kinds = [_kind(declared) for _, declared in known]
         cursor.execute(_wrapped(whole, [declared for _, declared in known], answer.limit) if known else whole)
@@ -122,7 +120,7 @@ class SparkConnection(GeneralConnection):
             return [], []
         zoned = [place for place, kind in enumerate(kinds) if kind is Kind.ZONED]
         batches = cursor.batches(FIRST, _BATCH, zoned)
-        answer.rows = batches if answer.in_columns else (list(rows_of(batch)) for batch in batches)
+        answer.rows = batches if answer.in_columns else (list(batch.as_rows()) for batch in batches)
         if known:
             return [name for name, _ in known], kinds
         return [name for name, _ in cursor.description], [None] * len(cursor.description)
@@ -131,7 +129,7 @@ class SparkConnection(GeneralConnection):
         """Each query opens a session."""
 
     def _execute(self, cursor: ClientObject, text: str, values: dict[str, object]) -> None:
-        cursor.execute(_with_values(text, values))
+        cursor.execute(with_literals(text, values, SPARK))
 
     def handle_of(self, driver: object) -> ClientObject:
         """The connection itself: any thread may cancel."""
@@ -140,7 +138,7 @@ class SparkConnection(GeneralConnection):
     def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         cursor = driver.cursor()
         try:
-            cursor.execute(f"explain {_with_values(text, values)}")
+            cursor.execute(f"explain {with_literals(text, values, SPARK)}")
             told = "\n".join(str(row[0]) for row in cursor.fetchall())
         finally:
             cursor.close()
@@ -166,11 +164,11 @@ class SparkConnection(GeneralConnection):
     # --- writing -----------------------------------------------------------------------------------------------
 
     @contextmanager
-    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[HiveConnection]:
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[LiteralConnection]:
         """A connection of its own. Each statement is done at once."""
         connection = self._open()
         try:
-            yield _Writing(connection)  # type: ignore[misc]
+            yield LiteralConnection(connection, SPARK)
         finally:
             connection.close()
 
@@ -216,76 +214,14 @@ class SparkConnection(GeneralConnection):
         return QueryError(f"The server says: {_first_words(wording)}.", hint, place)
 
 
-class _Writing:
-    """A connection whose cursors write values into the text."""
-
-    def __init__(self, own: HiveConnection) -> None:
-        self._own = own
-
-    def cursor(self) -> _Cursor:
-        return _Cursor(self._own.cursor())
-
-    def commit(self) -> None:
-        """Nothing: every statement was done at once."""
-
-    def cancel(self) -> None:
-        self._own.cancel()
-
-
-class _Cursor:
-    """See PEP 249."""
-
-    def __init__(self, own: HiveCursor) -> None:
-        self._own = own
-        self.rowcount = -1
-
-    @property
-    def description(self) -> list[tuple[str, Any]] | None:
-        return self._own.description
-
-    def execute(self, text: str, values: Sequence[object] = ()) -> None:
-        self._own.execute(_VALUE.sub(lambda found: SPARK.literal(values[int(found[1]) - 1], None), text))
-
-    def fetchall(self) -> list[Value]:
-        return self._own.fetchall()
-
-    def fetchmany(self, size: int = 1) -> list[Value]:
-        return self._own.fetchmany(size)
-
-    def close(self) -> None:
-        self._own.close()
-
-
 def _where(url: str, password: str | None, clear_password: bool) -> Where:
-    """Where a URL leads. Raises: ConnectError; ClearPassword, where a password would go over the network in clear."""
-    parts = read_url(url)
-    assert parts is not None
-    host, _, port = parts.where.rpartition(":") if re.search(r":\d+$", parts.where) else (parts.where, "", str(_PORT))
-    host, options = host.strip("[]") or "127.0.0.1", dict(parts.options)
-    password = password if password is not None else parts.password
-    if password and "tls" not in options and not clear_password and host not in ("localhost", "127.0.0.1", "::1"):
-        raise ClearPassword(
-            "The password would be sent without TLS.", "Choose TLS for the source, or allow it on its page."
-        )
-    context = None
-    if "tls" in options:
-        context = ssl.create_default_context(cafile=options.get("ca"))
-        if options["tls"] == "required":
-            context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-    mechanism = _MECHANISMS[options.get("auth", "plain")]
+    """Where a URL leads. Raises: ClearPassword, where a password would go over the network in clear."""
+    at = reached(url, _PORT, password, clear_password)
+    mechanism = _MECHANISMS[at.options.get("auth", "plain")]
     return Where(
-        host, int(port), parts.user or "anonymous", password or "anonymous", mechanism,
-        unquote(parts.path.lstrip("/")), context, options.get("service", "hive"),
+        at.host, at.port, at.user or "anonymous", at.password or "anonymous", mechanism, at.path, at.context(),
+        at.options.get("service", "hive"),
     )  # fmt: skip
-
-
-def _with_values(text: str, values: dict[str, object]) -> str:
-    """A query with its parameters as literals of their own kinds: the protocol has no place for values."""
-    pieces, at = [], 0
-    for start, end, name in parameter_places(text) if values else ():
-        pieces += [text[at:start], SPARK.literal(values[name], None)]
-        at = end
-    return "".join(pieces) + text[at:]
 
 
 def _types(cursor: HiveCursor, text: str) -> list[tuple[str, str]]:

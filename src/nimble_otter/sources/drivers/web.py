@@ -40,7 +40,7 @@ class _Web:
     word = "HTTP"
     schemes = ("http", "https")
     dialects = (SQLITE,)
-    address = AddressForm("JSON or CSV over HTTP", 10, "https://host/levels.json#at=data.items", reads_only=True)
+    address = AddressForm("JSON or CSV over HTTP", 12, "https://host/levels.json#at=data.items", reads_only=True)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -110,6 +110,32 @@ class ColumnBatch:
         """The first rows of it: `batch[:count]`."""
         count = min(self.rows, wanted.stop)
         return ColumnBatch([first_of(part, count) for part in self.parts], count)
+
+    def as_rows(self) -> Iterator[tuple[Value, ...]]:
+        """The rows, as a client gives them that gives rows."""
+        lists: list[Any] = []
+        for part in self.parts:
+            held: Any = part.as_rows() if isinstance(part, ArrayPart) else part
+            lists.append(held.values() if isinstance(held, TextPart) else held)
+        return zip(*lists, strict=True)
+
+
+def text_part(values: Sequence[bytes], empty: Mask | None, tail: bytes = b"") -> TextPart | list[Value]:
+    """Texts by their UTF-8 bytes, nothing where `empty` is True; `tail` goes behind each."""
+    joined = tail.join(values) + tail
+    if 0 in joined:
+        return given([(text + tail).decode(*TEXT_BYTES) for text in values], empty)
+    widths = np.fromiter(map(len, values), np.int64, len(values)) + len(tail)
+    starts = np.cumsum(widths) - widths
+    buffer = np.frombuffer(joined + b"\0" * 8, np.uint8)
+    return TextPart(buffer, starts, widths if empty is None else np.where(empty, 0, widths), empty)
+
+
+def given(values: list[Value], empty: Mask | None) -> list[Value]:
+    """The values with None where there is none."""
+    for index in np.flatnonzero(empty).tolist() if empty is not None else ():
+        values[index] = None
+    return values
 
 
 class KnownTexts:

@@ -110,7 +110,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l charts -l no-ch
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
+complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l dialect -x -d 'For: clickhouse, duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using query' -l drop -l no-drop -d 'Drop it first'
@@ -166,7 +166,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l charts -l no-char
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
+complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l dialect -x -d 'For: clickhouse, duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using run' -l drop -l no-drop -d 'Drop it first'
@@ -250,7 +250,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l charts -l no-
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
+complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l dialect -x -d 'For: clickhouse, duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using compare' -l drop -l no-drop -d 'Drop it first'
@@ -331,7 +331,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l charts -l no-c
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
+complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l dialect -x -d 'For: clickhouse, duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using tables' -l drop -l no-drop -d 'Drop it first'
@@ -441,7 +441,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l charts -l no
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l rows -x -d 'Rows as: objects, lists'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l missing -x -d 'Missing fields: leave out, null, nil'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l numbers -x -d 'Large and exact numbers: numbers, text'
-complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l dialect -x -d 'For: duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l dialect -x -d 'For: clickhouse, duckdb, firebird, mysql, oracle, postgresql, mssql, sqlite, spark'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l table -x -d Table
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l create -l no-create -d 'With CREATE TABLE'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l drop -l no-drop -d 'Drop it first'
