@@ -364,10 +364,16 @@ def test_columns_open_as_wide_as_what_they_hold_and_stay_so(window):
     assert grid.rows < 200
     assert grid.widths[1:] == before[1:]
     assert grid.widths[0] == 205
-    window.pull.shaping.add_step(GroupStep((KeyBy("station_id"),), (FigureOf(Agg.SUM, "sample_id"),)), "Group")
+    figures = (FigureOf(Agg.SUM, "sample_id"), FigureOf(Agg.COUNT))
+    window.pull.shaping.add_step(GroupStep((KeyBy("station_id"),), figures), "Group")
     settle(window)
     totals = grid.model.line(grid.model.rows - 1).cells[1].text
     assert measure(grid._painter.font).horizontalAdvance(totals) <= grid.widths[1] - 2 * PAD
+    counted = Query("select 1 as station_id, 4.994307952845792 as rows")  # a column called as one of the group's is
+    window.pull.shaping.put(replace(window.pull.pull, query=counted, steps=()))
+    window.commands.run("run")
+    settle(window)
+    assert measure(grid._painter.font).horizontalAdvance(grid.line(0).cells[1].text) <= grid.widths[1] - 2 * PAD
 
 
 def test_a_result_that_the_limit_cut_offers_more_rows_and_all(window):

@@ -15,8 +15,9 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.shaped import Shaped
 from nimble_otter.table import Table
 
-_Fitted = dict[tuple[str, bool], tuple[int, int]]
-"""By a column's name, and whether two values stand in it: the width that fits, and how many rows were looked at."""
+_Fitted = dict[tuple[str, str, bool], tuple[int, int]]
+"""By a column's name, what stands under it and whether two values stand in it: the width that fits, and how many rows
+were looked at."""
 _LAST = 480
 """Pixels up to which the last column takes what is left, where it holds texts."""
 
@@ -54,7 +55,7 @@ class GridPresenter(QObject):
         for at, column in enumerate(model.columns):
             width = open_pull.pull.widths.get(column.name)
             if width is None:
-                key = column.name, isinstance(model, ComparedModel) and model.is_pair(column)
+                key = column.name, column.under, isinstance(model, ComparedModel) and model.is_pair(column)
                 width, seen = fitted.get(key, (0, -1))
                 if seen < rows:
                     width = self._grid.fitting_width(model, table, at)
