@@ -33,7 +33,9 @@ _WRAPPED = re.compile(r"(?:Nullable|LowCardinality)\((.*)\)", re.DOTALL)
 _WHOLE = re.compile(r"U?Int(?:8|16|32|64)$")
 _TEXTS = re.compile(r"(?:String|FixedString\(\d+\))$")
 _MOMENT = re.compile(r"DateTime(?P<fine>64)?(?:\((?P<digits>\d+)?(?:,\s*)?(?:'(?P<zone>[^']+)')?\))?$")
-_AS_GIVEN = re.compile(r"(?:Array\()?(?:Nullable\()?(?:Bool|Decimal|UUID|Enum|IPv|U?Int|Time)[^()]*(?:\([^()]*\))?\)*$")
+_AS_GIVEN = re.compile(
+    r"(?:UUID|(?:Array\()?(?:Nullable\()?(?:Bool|Decimal|Enum|IPv|U?Int|Time)[^()]*(?:\([^()]*\))?\)*)$"
+)
 """Types whose values are ours as the package gives them, in lists too."""
 _SPAN = re.compile(r"Interval(\w+)$")
 _FORMATS = {"String": "bytes", "FixedString": "native", "IPv4": "string", "IPv6": "string", "Time": "string",
@@ -310,7 +312,7 @@ def _offset(zone: str, quarter: int) -> int:
 
 def _plain(value: ClientObject) -> Value:
     """A value of the package as one of ours."""
-    if value is None or isinstance(value, (str, int, float, Decimal, uuid.UUID, dt.date)):
+    if value is None or isinstance(value, (str, int, float, Decimal, dt.date)):
         return value
     if isinstance(value, (bytes, bytearray)):
         return bytes(value).decode(*TEXT_BYTES)

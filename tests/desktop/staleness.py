@@ -1,0 +1,33 @@
+"""What a window shows must be what it would show if it were filled anew: a part that was not told of a change, or not
+painted where something moved, is found by comparing it before and after everything is refreshed."""
+
+from PySide6.QtWidgets import QApplication
+
+from nimble_otter.desktop.kit.offscreen import wait_for_rest, wait_until
+from nimble_otter.desktop.pulls.aspect import Aspect
+
+ALL = Aspect.PULL | Aspect.ROWS | Aspect.EDITS | Aspect.RUN
+
+
+def stale_parts(window):
+    """Names of the parts of a window that show something else once they are filled anew."""
+    open_pull = window.pull
+    if not window.isVisible() or window.jobs.is_busy or open_pull is None or open_pull.is_running:
+        return []
+    window.setFocus()
+    before = _shown(window)
+    window._changed(open_pull, ALL)
+    after = _shown(window)
+    return [name for name, held in before.items() if after[name] != held]
+
+
+def _shown(window):
+    wait_until(lambda: False, 0.02)
+    wait_for_rest(window, lambda: window.jobs.is_busy, 10)
+    QApplication.processEvents()
+    parts = {"title": window.title, "course": window.course, "detail": window.detail, "grid": window.grid}
+    status = window.status  # without its message, which goes by itself
+    labels = (status.strong, status.rows, status.figures, status.fetched, status.writes, status.more)
+    return {name: part.grab().toImage() for name, part in parts.items()} | {
+        "status": [(each.text(), each.isVisible()) for each in labels]
+    }
