@@ -15,19 +15,27 @@ def stale_parts(window):
     if not window.isVisible() or window.jobs.is_busy or open_pull is None or open_pull.is_running:
         return []
     window.setFocus()
+    _shown(window)  # lists are laid out when they are first painted
     before = _shown(window)
     window._changed(open_pull, ALL)
-    after = _shown(window)
-    return [name for name, held in before.items() if after[name] != held]
+    stale = []
+    for _ in range(40):  # what is laid out later
+        after = _shown(window)
+        stale = [name for name, held in before.items() if after[name] != held]
+        if not stale:
+            break
+    return stale
 
 
 def _shown(window):
     wait_until(lambda: False, 0.02)
     wait_for_rest(window, lambda: window.jobs.is_busy, 10)
     QApplication.processEvents()
+    for count in window.detail.record._counts:  # which come a while later
+        count.clear()
     parts = {"title": window.title, "course": window.course, "detail": window.detail, "grid": window.grid}
     status = window.status  # without its message, which goes by itself
-    labels = (status.strong, status.rows, status.figures, status.fetched, status.writes, status.more)
+    labels = (status.strong, status.rows, status.figures, status.writes, status.more)
     return {name: part.grab().toImage() for name, part in parts.items()} | {
-        "status": [(each.text(), each.isVisible()) for each in labels]
+        "status": [(each.text(), each.isVisible()) for each in labels]  # and not when a draft was kept
     }

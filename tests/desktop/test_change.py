@@ -192,6 +192,7 @@ def test_changes_never_go_to_another_source_than_their_rows_came_from(window, tr
     settle(window)
     pull.shaping.change(replace(pull.pull, source=source), "Change source")
     settle(window)
+    assert window.status.writes.text() == "other wood: writes are reviewed"
     for press in (window.changes_drawer.rehearse, window.changes_drawer.write):
         press.click()
         settle(window)

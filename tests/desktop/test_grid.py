@@ -283,6 +283,7 @@ def test_finding_sees_new_rows_and_what_is_pending(window, levels):
 # --- side by side ------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.by_hand
 def test_chosen_rows_stand_as_columns_with_what_differs_marked(window, levels):
     window.grid.setFocus()
     window.grid.selection.rows(2, 4, 7)

@@ -34,6 +34,7 @@ def test_void_calls_of_the_toolkit_do_not_use_up_none(qapp):
     assert abs(sys.getrefcount(None) - before) < 500
 
 
+@pytest.mark.by_hand
 def test_the_first_journey_sees_each_thing_done(make_window, tmp_path, qtbot):
     window = make_window()
     strip, told = window.journey, []

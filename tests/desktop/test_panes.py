@@ -1,16 +1,18 @@
 """The panes around the grid: sources, detail, adding a source, sending, native requests, tabs and menus."""
 
+import itertools
 import threading
 from dataclasses import replace
 
 import keyring
 import pytest
-from PySide6.QtCore import QPoint, Qt, QTimer, QUrl
-from PySide6.QtGui import QKeySequence
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer, QUrl
+from PySide6.QtGui import QKeySequence, QMouseEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QMenu
 
 from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
+from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
@@ -18,6 +20,7 @@ from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.shell.find_box import Index
 from nimble_otter.desktop.shell.help_page import KEYS, SECTIONS
 from nimble_otter.desktop.shell.menu import MENU
+from nimble_otter.desktop.shell.tabs import ROW
 from nimble_otter.errors import AuthError, ConnectError
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
@@ -206,6 +209,7 @@ def test_a_collections_shapes_stand_in_detail_until_a_row_is_chosen(make_window)
     assert not window.detail.showing_shapes or not window.grid.hasFocus()
 
 
+@pytest.mark.by_hand
 def test_figures_of_the_selection(window):
     column = [c.name for c in window.grid.model.columns].index("clarity_cm")
     window.grid.go(0, column)
@@ -339,11 +343,64 @@ def test_tabs_by_mouse_keyboard_and_commands(make_window):
     assert window.windowTitle() == "Mine — Nimble Otter"
     QTest.mouseClick(tabs, Qt.MouseButton.MiddleButton, NONE, tabs.rects()[2].center())
     assert [s.pull.name for s in window.pulls] == ["High water, May", "Field reports by shape"]
+
+
+def test_many_tabs_stand_in_rows_and_are_put_in_another_order(make_window):
+    window = make_window()
+    tabs, grave = window.title.tabs, replace(window.hub.sources[0], name="warehouse", stage="production")
+    assert window.title.height() == tokens.TITLE
     window.resize(860, 600)
     for number in range(12):
-        window.add_pull(Pull(f"a rather long name {number}", window.hub.sources[0], Query("")))
-    window.grab()
-    assert tabs.rects()[-1].right() <= tabs.width() + 4
+        window.add_pull(Pull(f"name {number}", grave if number == 3 else window.hub.sources[0], Query("")))
+    settle(window)
+    rects = tabs.rects()
+    assert len({rect.top() for rect in rects}) == 3
+    assert window.title.height() == tokens.TITLE + 2 * ROW == tabs.height()
+    assert all(rect.left() >= 0 and rect.right() < tabs.width() and rect.bottom() < tabs.height() for rect in rects)
+    assert not any(a.intersects(b) for a, b in itertools.combinations(rects, 2))
+    assert window.course.geometry().top() >= tabs.height()
+    assert replace(tabs.tabs[5], is_dirty=False).told == "name 3\nSource: warehouse (production)"
+    assert replace(tabs.tabs[5], more="read-only").told.endswith("\nread-only\nNot saved, or changes are pending")
+    assert ink(tabs, rects[5]) > ink(tabs, rects[6]) + 30  # the mark of production
+    order = [s.pull.name for s in window.pulls]
+    drag(tabs, rects[5].center(), rects[1].center() - QPoint(20, 0))
+    order.insert(1, order.pop(5))
+    assert [s.pull.name for s in window.pulls] == order
+    assert window.pull.pull.name == "name 3"  # a press shows it, and it stays in sight
+    drag(tabs, rects[1].center(), rects[13].center() + QPoint(20, 0))
+    order.append(order.pop(1))
+    assert [s.pull.name for s in window.pulls] == order
+    drag(tabs, rects[2].center(), rects[2].center() + QPoint(2, 0))  # no drag
+    assert [s.pull.name for s in window.pulls] == order
+    tabs.setFocus()
+    window.show_pull(0)
+    assert not next(c for c in window.commands.all() if c.key == "tab_left").can()
+    QTest.keyClick(tabs, Qt.Key.Key_Right, Qt.KeyboardModifier.ControlModifier)
+    window.commands.run("tab_right")
+    order.insert(2, order.pop(0))
+    assert ([s.pull.name for s in window.pulls], window.current) == (order, 2)
+    window.commands.run("tab_left")
+    order.insert(1, order.pop(2))
+    window.close()
+    again = make_window()
+    assert [s.pull.name for s in again.pulls] == order
+    for _ in range(12):
+        again.close_pull(len(again.pulls) - 1)
+    assert again.title.height() == tokens.TITLE
+
+
+def ink(widget, rect):
+    """How many pixels of a part are dark."""
+    image = widget.grab(rect).toImage()
+    return sum(image.pixelColor(x, y).lightness() < 110 for x in range(image.width()) for y in range(image.height()))
+
+
+def drag(widget, start, end):
+    for kind, point, held in ((QEvent.Type.MouseButtonPress, start, LEFT), (QEvent.Type.MouseMove, end, LEFT),
+                              (QEvent.Type.MouseButtonRelease, end, Qt.MouseButton.NoButton)):  # fmt: skip
+        button = LEFT if kind != QEvent.Type.MouseMove else Qt.MouseButton.NoButton
+        event = QMouseEvent(kind, QPointF(point), QPointF(widget.mapToGlobal(point)), button, held, NONE)
+        QApplication.sendEvent(widget, event)
 
 
 def entries(open_menu):

@@ -61,6 +61,7 @@ def test_every_way_to_run_splits_asks_and_wants_values(window, small_demo, monke
     assert "n has no value" in str(window.pull.error)
     before = rows_of(small_demo)
     put(window, "delete from assay where 1 = 1")
+    assert "an earlier query" not in window.status.fetched.text()  # which goes with the error
     RUNS[way](window)
     settle(window)
     assert asked[-1] == ["delete from assay where 1 = 1"]

@@ -159,6 +159,7 @@ def test_all_rows_or_those_straight_from_the_query(window, drawer, tmp_path):
     assert (tmp_path / "query.jsonl").read_text() == (tmp_path / "all.jsonl").read_text()
 
 
+@pytest.mark.by_hand
 def test_cells_are_copied_in_many_forms_and_pasted_as_they_were(window):
     grid, actions = window.grid, window.actions_on_grid
     grid.selection.blocks = [Block(0, 0, 1, 1), Block(3, 1, 3, 1)]
@@ -199,6 +200,7 @@ def test_cells_are_copied_in_many_forms_and_pasted_as_they_were(window):
     assert "," in QApplication.clipboard().text()
 
 
+@pytest.mark.by_hand
 def test_a_million_cells_are_copied_in_the_background(window):
     grid = window.grid
     rows, columns = grid.model.rows, len(grid.model.columns)

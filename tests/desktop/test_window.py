@@ -168,6 +168,7 @@ def test_selection_blocks():
     assert selection.blocks == []
 
 
+@pytest.mark.by_hand
 def test_ten_million_positions_are_no_work_for_the_grid(window):
     class Large(RowsModel):
         def __init__(self, like):
@@ -640,7 +641,7 @@ def test_saved_pulls_stand_on_the_shelf_and_open_once(window):
     path = window.pull.path
     window.pull.shaping.add_step(SortStep((SortBy("bottle"),)), "Sort")
     settle(window)
-    assert window.title.tabs.names[0] == ("lab_sample", True)
+    assert window.title.tabs.tabs[0].is_dirty
     window.open_file(path)
     assert len(window.pulls) == 1
     path.write_text("broken")

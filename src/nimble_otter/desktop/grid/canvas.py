@@ -28,6 +28,8 @@ class GridCanvas(QAbstractScrollArea):
 
     current_changed = Signal(int, int)
     selection_changed = Signal()
+    room_changed = Signal()
+    """There is more or less room for columns."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -67,6 +69,13 @@ class GridCanvas(QAbstractScrollArea):
         self.refresh()
         self.selection_changed.emit()
         self.current_changed.emit(*self.selection.current)
+
+    def set_widths(self, widths: list[int]) -> None:
+        """Other widths for the columns that are there."""
+        if widths != self.widths:
+            self.widths = list(widths)
+            self._measure()
+            self.refresh()
 
     def lengthen(self, model: RowsModel) -> None:
         """Rows came behind those that are there: what is in sight stays painted where it filled the page."""
@@ -125,6 +134,8 @@ class GridCanvas(QAbstractScrollArea):
         """Measure again how far it scrolls."""
         super().resizeEvent(event)
         self._measure()
+        if event.size().width() != event.oldSize().width():
+            self.room_changed.emit()
 
     def _scrolled(self) -> None:
         self.close_editor()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from weakref import WeakKeyDictionary
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Qt, Signal
 
 from nimble_otter.desktop.grid.fitting import ENOUGH
 from nimble_otter.desktop.grid.grid import Grid
@@ -31,6 +31,8 @@ class GridPresenter(QObject):
         super().__init__(grid)
         self._workspace, self._grid = workspace, grid
         self._fitted: WeakKeyDictionary[OpenPull, _Fitted] = WeakKeyDictionary()
+        # when a bar beside the rows came or went, the column that takes what is left is fitted anew
+        grid.room_changed.connect(self._refit, Qt.ConnectionType.QueuedConnection)
 
     def show(self, keep: bool) -> None:
         """The rows as they are now; `keep` leaves the place and the selection where they are."""
@@ -47,6 +49,12 @@ class GridPresenter(QObject):
             if follow is not None:
                 self._grid.follow(*follow)
         self.shown.emit()
+
+    def _refit(self) -> None:
+        open_pull, model = self._workspace.pull, self._grid.model
+        shaped = open_pull.shaped if open_pull is not None else None
+        if open_pull is not None and shaped is not None and model is not None:
+            self._grid.set_widths(self._widths(open_pull, model, shaped.table))
 
     def _widths(self, open_pull: OpenPull, model: RowsModel | GroupsModel, table: Table) -> list[int]:
         """Widths as they were set, else as they fit; those stay, whatever is edited, filtered or sorted."""

@@ -302,6 +302,10 @@ class PullState(QObject):
         """The catalogue of the source as names; None while it is not known."""
         return self.hub.names(self.hub.known(self.pull.source))
 
+    def forget_error(self) -> None:
+        """The text that a run failed with is another one by now."""
+        self.error = None
+
     def failed(self, problem: OtterError | None) -> None:
         """Say what went wrong with a run; None: it was stopped."""
         self.error = problem

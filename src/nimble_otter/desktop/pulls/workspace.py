@@ -32,12 +32,14 @@ class Proposal:
 
 
 class Workspace(QObject):
-    """Has no widgets. `leaving` is told before another pull comes into sight, `current_changed` after."""
+    """Has no widgets. `leaving` is told before another pull comes into sight, `current_changed` after;
+    `moved` says that the pulls stand in another order."""
 
     leaving = Signal()
     current_changed = Signal()
     pull_opened = Signal(object)
     pull_closed = Signal(object)
+    moved = Signal()
     noticed = Signal(object)
     step_wanted = Signal(object, bool, str)
     """A `StepRef` to be edited, whether the keyboard goes there, and the part of it to begin at ("": none)."""
@@ -95,6 +97,13 @@ class Workspace(QObject):
         self.leaving.emit()
         self.current = at if 0 <= at < len(self.pulls) else -1
         self.current_changed.emit()
+
+    def move(self, at: int, to: int) -> None:
+        """Put the tab number `at` where the tab number `to` stands; what is in sight stays there."""
+        shown = self.pull
+        self.pulls.insert(to, self.pulls.pop(at))
+        self.current = self.pulls.index(shown) if shown is not None else -1
+        self.moved.emit()
 
     def close(self, pull: OpenPull) -> None:
         """Close a tab without asking; the one beside it comes into sight."""

@@ -304,7 +304,7 @@ class QueryDrawer(Drawer):
         if query == self.open_pull.pull.query:
             return
         if self.open_pull.error is not None:
-            self.open_pull.error = None
+            self.open_pull.forget_error()
             self._show_problem(None)
         self.open_pull.shaping.put(replace(self.open_pull.pull, query=query))
 

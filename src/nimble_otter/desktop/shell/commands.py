@@ -98,6 +98,9 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("versions", "Versions of the pull", window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
     add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
     add("reopen", "Reopen the pull closed last", window.closing.reopen, "Ctrl+Shift+T", "pull")
+    add("tab_left", "Move the tab to the left", lambda: _shift(window, -1), "", "pull", lambda: window.current > 0)
+    add("tab_right", "Move the tab to the right", lambda: _shift(window, 1), "", "pull",
+        lambda: 0 <= window.current < len(window.pulls) - 1)  # fmt: skip
     add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
     add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
     add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
@@ -396,6 +399,10 @@ def collect_findings(window: Workbench) -> list[Finding]:
                 word = "field" if shapes is not None else "column"
                 findings.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name)))
     return findings
+
+
+def _shift(window: Workbench, way: int) -> None:
+    window.workspace.move(window.current, window.current + way)
 
 
 def _reveal(window: Workbench, source: str, table: str) -> None:

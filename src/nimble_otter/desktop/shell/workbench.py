@@ -36,6 +36,7 @@ from nimble_otter.desktop.shell.closing import Closing
 from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.shell.pages import Pages
 from nimble_otter.desktop.shell.status_text import show_status, work_words
+from nimble_otter.desktop.shell.tabs import tab_of
 from nimble_otter.desktop.shell.telling import Telling
 from nimble_otter.desktop.sources.glance import Glance
 from nimble_otter.errors import ConnectError, OtterError
@@ -103,6 +104,9 @@ class Workbench(Frame):
         tabs.chosen.connect(self.show_pull)
         tabs.closed.connect(self.close_pull)
         tabs.added.connect(self.new_pull)
+        tabs.moved.connect(workspace.move)
+        workspace.moved.connect(self._show_tabs)
+        workspace.moved.connect(lambda: self._draft_timer.start())
         self.title.mark.clicked.connect(self.show_menu)
         self.sources.opened.connect(self.open_table)
         self.sources.send_wanted.connect(lambda *what: self.sending.ask_tables(self, *what))
@@ -456,8 +460,7 @@ class Workbench(Frame):
             self.course.refresh()
             if what & ~(Aspect.EDITS | Aspect.MORE_ROWS) or (what & Aspect.EDITS and self.is_shown("changes", "send")):
                 self.drawer.refresh()
-        if what & ~Aspect.PULL:
-            show_status(self.status, self.pull)
+        show_status(self.status, self.pull)
 
     def _show_rows(self, what: Aspect) -> None:
         """The grid, and the finder over it, as far as something of them changed."""
@@ -486,7 +489,7 @@ class Workbench(Frame):
             self.pull.shaping.put(replace(self.pull.pull, widths={**self.pull.pull.widths, name: width}))
 
     def _show_tabs(self) -> None:
-        self.title.tabs.show_tabs([(s.pull.name, s.is_dirty) for s in self.pulls], self.current)
+        self.title.tabs.show_tabs([tab_of(open_pull) for open_pull in self.pulls], self.current)
         name = self.pull.pull.name if self.pull is not None else ""
         self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
 
