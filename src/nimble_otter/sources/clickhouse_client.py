@@ -22,6 +22,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_otter.sources.column_cursor import ColumnCursor
 from nimble_otter.sources.singles import as_shown
 from nimble_otter.sources.time_parts import days_part, moments_part
 from nimble_otter.table.core.columns import DAY_US, TEXT_BYTES, Kind
@@ -124,7 +125,7 @@ class Connection:
         """Nothing: the lines are the client's."""
 
 
-class Cursor:
+class Cursor(ColumnCursor):
     """See PEP 249. `types` are the declared types of the columns."""
 
     def __init__(self, connection: Connection) -> None:
@@ -174,18 +175,6 @@ class Cursor:
             for block in blocks:
                 yield ColumnBatch([read(column) for read, column in zip(readers, block, strict=True)], len(block[0]))
         self._ended()
-
-    def fetchmany(self, size: int = 1) -> list[Value]:
-        """Rows, at most so many."""
-        return [row for _, row in zip(range(size), self._left, strict=False)]
-
-    def fetchall(self) -> list[Value]:
-        """All rows that are left."""
-        return list(self._left)
-
-    def fetchone(self) -> Value:
-        """One row; None behind the last."""
-        return next(self._left, None)
 
     def _ended(self) -> None:
         self._connection.ended()

@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from nimble_otter.sources.column_cursor import ColumnCursor
 from nimble_otter.table import Kind
 from nimble_otter.table.core.columns import Mask
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, given, text_part
@@ -134,7 +135,7 @@ class HiveConnection:
         self._transport.close()
 
 
-class HiveCursor:
+class HiveCursor(ColumnCursor):
     """See PEP 249. `description` has (name, type's number) for each column."""
 
     arraysize = 1
@@ -207,18 +208,6 @@ class HiveCursor:
                 return
             yield batch
             size = most
-
-    def fetchmany(self, size: int = 1) -> list[Value]:
-        """Rows, at most so many."""
-        return [row for _, row in zip(range(size), self._left, strict=False)]
-
-    def fetchall(self) -> list[Value]:
-        """All rows that are left."""
-        return list(self._left)
-
-    def fetchone(self) -> Value:
-        """One row; None behind the last."""
-        return next(self._left, None)
 
     def _end(self, name: str, request: str) -> None:
         with suppress(Exception):  # the server forgets it with the session

@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from nimble_otter.pull.translate.conditions import micros
 from nimble_otter.pull.translate.forms import form_signs
-from nimble_otter.pull.translate.spans import WrittenSpans
+from nimble_otter.pull.translate.spans import EngineTranslator
 from nimble_otter.pull.translate.values import FUNCTIONS_OF_DOUBLES
 from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.sources.dialects.clickhouse import CLICKHOUSE
@@ -33,10 +33,11 @@ _BEGINNINGS = {
 """Month, day and what is kept of the time of day: its own functions give dates of a smaller range."""
 
 
-class ClickhouseTranslator(WrittenSpans):
+class ClickhouseTranslator(EngineTranslator):
     """How steps are written in ClickHouse's SQL."""
 
     server = "ClickHouse"
+    dialect = CLICKHOUSE
     simple = {
         "abs": "abs({0})", "sign": "sign({0})", "neg": "-{0}", "lower": "lowerUTF8({0})", "upper": "upperUTF8({0})",
         "length": "lengthUTF8({0})", "replace": "replaceAll({0}, {1}, {2})", "reverse": "reverseUTF8({0})",
@@ -51,25 +52,11 @@ class ClickhouseTranslator(WrittenSpans):
     has_distances = False
     stopping_functions = FUNCTIONS_OF_DOUBLES
 
-    def _text(self, value: str) -> str:
-        return CLICKHOUSE.text_literal(value.encode()).decode()
-
     def _literal(self, value: object) -> str:
-        if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
-            raise self._refuse("A whole number beyond 64 bits")
-        if isinstance(value, Decimal):
-            return CLICKHOUSE.literal(value, None)
-        return super()._literal(value)
+        return CLICKHOUSE.literal(value, None) if isinstance(value, Decimal) else super()._literal(value)
 
     def _double(self, value: float) -> str:
         super()._double(value)
-        return CLICKHOUSE.literal(value, None)
-
-    def _time(self, value: object) -> str:
-        if isinstance(value, dt.timedelta):
-            return self._interval(value)
-        if isinstance(value, dt.time):
-            raise self._refuse("A time of day")
         return CLICKHOUSE.literal(value, None)
 
     def _single(self, text: str) -> str:

@@ -1,11 +1,14 @@
-"""Times and intervals on servers that take an interval only where it stands in the text."""
+"""Times and intervals on servers that take an interval only where it stands in the text; literals of engines whose
+dialect writes values."""
 
 from __future__ import annotations
 
 import datetime as dt
+from typing import ClassVar
 
 from nimble_otter.pull.translate.conditions import Translator
 from nimble_otter.query.local.meaning import MOMENTS
+from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.ops.conditions import Call, Literal, Operand
 
@@ -43,3 +46,24 @@ class WrittenSpans(Translator):
 
     def _interval(self, value: dt.timedelta) -> str:
         raise NotImplementedError
+
+
+class EngineTranslator(WrittenSpans):
+    """Literals as the engine's dialect writes them."""
+
+    dialect: ClassVar[Dialect]
+
+    def _text(self, value: str) -> str:
+        return self.dialect.text_literal(value.encode()).decode()
+
+    def _literal(self, value: object) -> str:
+        if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
+            raise self._refuse("A whole number beyond 64 bits")
+        return super()._literal(value)
+
+    def _time(self, value: object) -> str:
+        if isinstance(value, dt.timedelta):
+            return self._interval(value)
+        if isinstance(value, dt.time):
+            raise self._refuse("A time of day")
+        return self.dialect.literal(value, None)

@@ -7,7 +7,7 @@ import datetime as dt
 
 from nimble_otter.pull.translate.conditions import escaped, micros
 from nimble_otter.pull.translate.forms import form_signs
-from nimble_otter.pull.translate.spans import WrittenSpans
+from nimble_otter.pull.translate.spans import EngineTranslator
 from nimble_otter.pull.translate.values import FUNCTIONS_OF_DOUBLES, SIMPLE
 from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.sources.dialects.spark import SPARK
@@ -26,10 +26,11 @@ _UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second")
 _FORMS = {"YYYY": "yyyy", "MM": "MM", "DD": "dd", "HH24": "HH", "MI": "mm", "SS": "ss"}
 
 
-class SparkTranslator(WrittenSpans):
+class SparkTranslator(EngineTranslator):
     """How steps are written in Spark SQL."""
 
     server = "Spark"
+    dialect = SPARK
     simple = {
         **SIMPLE, "reverse": "reverse({0})", "left": "left({0}, {1})", "right": "right({0}, {1})",
         "lpad": "lpad({0}, {1}, {2})", "rpad": "rpad({0}, {1}, {2})", "repeat": "repeat({0}, {1})",
@@ -42,23 +43,8 @@ class SparkTranslator(WrittenSpans):
     orders_uuids = True
     stopping_functions = FUNCTIONS_OF_DOUBLES
 
-    def _text(self, value: str) -> str:
-        return SPARK.text_literal(value.encode()).decode()
-
     def _double(self, value: float) -> str:
         return f"{super()._double(value)}D"
-
-    def _time(self, value: object) -> str:
-        if isinstance(value, dt.timedelta):
-            return self._interval(value)
-        if isinstance(value, dt.time):
-            raise self._refuse("A time of day")
-        return SPARK.literal(value, None)
-
-    def _literal(self, value: object) -> str:
-        if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
-            raise self._refuse("A whole number beyond 64 bits")
-        return super()._literal(value)
 
     def _single(self, text: str) -> str:
         return f"double(string({text}))"
