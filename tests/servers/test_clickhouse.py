@@ -168,6 +168,9 @@ def test_addresses_passwords_and_words_of_errors():
     assert (told.message, told.hint) == ("The server says: Unknown expression identifier `lvl`.",
                                          "The nearest names are level.")  # fmt: skip
     assert (told.place.line, told.place.column) == (2, 2)
+    raw = raw.replace("47", "62").replace("Unknown", "Syntax error: failed at position 19 ()): )\n. Expected one of: x")
+    told = own.translate_error(OSError(raw), "select 1 +")
+    assert (told.message, told.place.start) == ("The server says: Syntax error: the query ends too early.", 9)
     assert isinstance(own.translate_error(OSError("reset"), text), LostError)
     assert own.translate_error(KeyError("x"), text) is None
     own._is_open = False

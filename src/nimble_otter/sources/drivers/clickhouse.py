@@ -4,6 +4,7 @@ queries there; nothing is edited in place, as its keys allow any row twice."""
 from __future__ import annotations
 
 import json
+import logging
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -44,6 +45,7 @@ _REASONS = {
     "refused": "the connection was refused", "timed out": "it does not answer",
     "ertificate": "its certificate is not valid",
     "Name or service": "there is no such host", "resolve": "there is no such host", "reset": "it closed the connection",
+    "aborted": "it closed the connection",
 }  # fmt: skip
 """By what a client's message holds."""
 _LONGEST = 2000
@@ -112,6 +114,7 @@ class ClickhouseConnection(GeneralConnection):
         from clickhouse_connect import get_client
         from clickhouse_connect.driver.httputil import get_pool_manager
 
+        logging.getLogger("clickhouse_connect").addHandler(logging.NullHandler())  # errors are told by us
         at, context = self._at, self._at.context()
         pool: Any = get_pool_manager(ca_cert=at.options.get("ca"), verify=at.tls == "verified") if context else None
         return get_client(
@@ -215,9 +218,16 @@ class ClickhouseConnection(GeneralConnection):
         )
         if said is None:
             if not self._is_open:
-                return ConnectError(f"{where} could not be reached: {_reason(problem)}.", "Check host and port.")
+                hint = (
+                    "Name its certificate in the source."
+                    if "ertificate" in str(problem)
+                    else "Check host, port and TLS."
+                )
+                return ConnectError(f"{where} could not be reached: {_reason(problem)}.", hint)
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
         wording = first_words(said[2])
+        if wording.endswith("near )") and not text.rstrip().endswith(")"):  # the bracket is that of DESCRIBE
+            wording = "Syntax error: the query ends too early"
         if said[1] in ("192", "193", "194", "516"):
             return AuthError("The server refused the user name or password.", "Check both in the source.")
         if not self._is_open:
@@ -274,7 +284,8 @@ def _place(wording: str, text: str) -> Place | None:
         re.DOTALL,
     )
     if at:  # the position is one in the request, which has more in front
-        start = text.find(at[1].rstrip()) if at[1].strip() else len(text.rstrip()) - 1
+        is_end = at[1].strip() in ("", ")") and not text.rstrip().endswith(")")
+        start = len(text.rstrip()) - 1 if is_end else text.find(at[1].rstrip())
         word = re.match(r"\w+|\S", text[max(start, 0) :])
         return place_of(text, start, start + (word.end() if word else 1)) if start >= 0 else None
     name = re.search(
