@@ -3,6 +3,7 @@
 import datetime as dt
 import random
 from decimal import Decimal
+from types import SimpleNamespace
 from uuid import UUID
 from zoneinfo import ZoneInfo
 
@@ -175,6 +176,20 @@ def test_addresses_passwords_and_words_of_errors():
     assert own.translate_error(KeyError("x"), text) is None
     own._is_open = False
     assert isinstance(own.translate_error(OSError("Code: 516. DB::Exception: no"), text), AuthError)
+
+
+@pytest.mark.parametrize(("told", "sent"), [({"value": "0", "readonly": 0}, {"readonly": "1"}),
+    ({"value": "1", "readonly": 1}, {"readonly": "1"}), ({"value": "2", "readonly": 1}, {}),
+    ({"value": "0", "readonly": 1}, None)])  # fmt: skip
+def test_reading_is_held_to_it_or_not_begun(told, sent):
+    own = clickhouse.ClickhouseConnection.__new__(clickhouse.ClickhouseConnection)
+    own._at = reached("clickhouse://me@h/x", 8123, None, False)
+    own._client = SimpleNamespace(server_settings={"readonly": SimpleNamespace(**told)})  # others are not known to it
+    if sent is None:
+        with pytest.raises(ConnectError, match="me may not be held to reading"):
+            own._open()
+    else:
+        assert own._open()._settings == sent
 
 
 def test_a_plan_is_a_tree():

@@ -50,7 +50,7 @@ _REASONS = {
 """By what a client's message holds."""
 _LONGEST = 2000
 """Letters of a parameter that is sent as one."""
-_ENDLESS_S = 10 * 365 * 86_400
+_ENDLESS_S = 7 * 86_400
 """How long the client waits for a query's first row: until the user stops it."""
 
 
@@ -108,6 +108,15 @@ class ClickhouseConnection(GeneralConnection):
             if known is None or (str(known.readonly) == "1" and known.value != value):
                 continue
             taken[name] = value
+        if (
+            settings is None
+            and not taken.keys() & {"readonly"}
+            and self._client.server_settings["readonly"].value == "0"
+        ):
+            raise ConnectError(
+                f"{self._at.user or 'This user'} may not be held to reading on this server.",
+                "Ask its administrator to let the setting readonly be changed, or use another user.",
+            )
         return Connection(self._client, taken)
 
     def _connected(self) -> ClientObject:
