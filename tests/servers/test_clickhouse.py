@@ -9,7 +9,6 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
-import sqlglot
 
 from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, SendError, ValueRefused
 from nimble_otter.send.ddl import create_table
@@ -77,20 +76,12 @@ def test_numbers_of_single_precision_are_their_shortest_decimals():
     assert np.isnan(as_shown(np.array(["nan"], np.float32))).all()
 
 
-VALUES = [None, True, 0, -7, 2**40, 2**70, 0.1, -0.0, 1e300, 5e-324, Decimal("1.50"), Decimal("-0.001"), "", "it's",
-          "a\\'b\n", "'' or 1=1 --", "ü😀", b"\x00\xff", dt.date(1900, 1, 1), dt.datetime(2031, 5, 28, 8, 1, 2, 5),
-          dt.datetime(2031, 5, 28, 8, tzinfo=dt.timezone(dt.timedelta(hours=2)))]  # fmt: skip
+ZONED = dt.datetime(2031, 5, 28, 8, tzinfo=dt.timezone(dt.timedelta(hours=2)))
 
 
-def test_literals_are_one_value_whatever_is_in_them():
-    for value in VALUES:
-        text = CLICKHOUSE.literal(value, None)
-        parsed = sqlglot.parse_one(f"select {text}", read="clickhouse").expressions
-        assert len(parsed) == 1, text
-        if isinstance(value, str):
-            assert parsed[0].this == value, text
+def test_literals_are_of_their_own_kinds():
     assert CLICKHOUSE.literal(Decimal("1E+3"), None) == "toDecimal256('1000', 0)"
-    assert CLICKHOUSE.literal(VALUES[-1], None) == "toDateTime64('2031-05-28 06:00:00', 6, 'UTC')"
+    assert CLICKHOUSE.literal(ZONED, None) == "toDateTime64('2031-05-28 06:00:00', 6, 'UTC')"
     for early in (dt.date(1899, 12, 31), dt.datetime(2300, 1, 1)):
         with pytest.raises(ValueRefused, match="1900-01-01 to 2299-12-31"):
             CLICKHOUSE.literal(early, None)
@@ -126,7 +117,8 @@ def test_a_new_table_has_an_order_and_a_key_without_null():
 
 @pytest.mark.parametrize(("declared", "held", "fits"), [
     ("Int8", [127, -128], True), ("Int8", [128], False), ("UInt8", [-1], False), ("UInt64", [2**63], True),
-    ("Int64", [1.5], False), ("Decimal(9, 2)", [Decimal("1234567.89")], True), ("Decimal(9, 2)", [Decimal("12345678")],
+    ("Int64", [1.5], False), ("Decimal(76, 40)", [Decimal(10) ** 36], False), ("Decimal(76, 40)", [Decimal(9)], True),
+    ("Decimal(9, 2)", [Decimal("1234567.89")], True), ("Decimal(9, 2)", [Decimal("12345678")],
     False), ("Decimal(9, 2)", [Decimal("1.234")], False), ("Date", [dt.date(1970, 1, 1)], True),
     ("Date", [dt.date(1969, 12, 31)], False), ("DateTime", [dt.datetime(2106, 1, 1)], True),
     ("DateTime", [dt.datetime(2107, 1, 1)], False), ("DateTime", [dt.datetime(2031, 1, 1, 0, 0, 0, 1)], False),

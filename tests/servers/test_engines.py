@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 import pytest
+import sqlglot
 
 from nimble_otter.errors import ChangeError, NotReading, OtterError, QueryError, Stopped
 from nimble_otter.pull import Pull, Query, run_course
@@ -22,6 +23,7 @@ from nimble_otter.send.on_server import AskedThere, transfer_there
 from nimble_otter.send.transfer import Transfer, transfer
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.catalogue import EntryKind
+from nimble_otter.sources.dialects import clickhouse, spark
 from nimble_otter.sources.search import Sought, find_value
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind
@@ -152,6 +154,22 @@ def test_what_may_write_is_not_taken_for_reading(parser, text):
 @pytest.mark.parametrize(("parser", "text"), [(p, text) for p, texts in READING.items() for text in texts])
 def test_what_reads_is_taken_for_that(parser, text):
     assert classify(text, parser).reads
+
+
+LITERALS = [None, True, 0, -7, 2**40, 2**70, 0.1, -0.0, 1e300, 5e-324, Decimal("1.50"), Decimal("-0.001"), "", "it's",
+            "a\\'b\n", "'' or 1=1 --", "ü😀", b"\x00\xff", dt.datetime(2031, 5, 28, 8, 1, 2, 5),
+            dt.datetime(2031, 5, 28, 8, tzinfo=dt.timezone(dt.timedelta(hours=2)))]  # fmt: skip
+
+
+@pytest.mark.parametrize(("dialect", "first_day"), [(spark.SPARK, SPARK.first_day),
+                                                    (clickhouse.CLICKHOUSE, CLICKHOUSE.first_day)])  # fmt: skip
+def test_literals_are_one_value_whatever_is_in_them(dialect, first_day):
+    for value in (*LITERALS, first_day):
+        text = dialect.literal(value, None)
+        parsed = sqlglot.parse_one(f"select {text}", read=dialect.parser).expressions
+        assert len(parsed) == 1, text
+        if isinstance(value, str):
+            assert parsed[0].this == value, text
 
 
 # --- against the engines ---------------------------------------------------------------------------------------------

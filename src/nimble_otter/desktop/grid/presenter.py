@@ -53,22 +53,28 @@ class GridPresenter(QObject):
     def _refit(self) -> None:
         open_pull, model = self._workspace.pull, self._grid.model
         shaped = open_pull.shaped if open_pull is not None else None
-        if open_pull is not None and shaped is not None and model is not None:
-            self._grid.set_widths(self._widths(open_pull, model, shaped.table))
+        if open_pull is not None and shaped is not None and model is not None and model.columns:
+            last = self._width(open_pull, model, shaped.table, len(model.columns) - 1)
+            self._grid.set_widths(self._filled(open_pull, model, [*self._grid.widths[:-1], last]))
 
     def _widths(self, open_pull: OpenPull, model: RowsModel | GroupsModel, table: Table) -> list[int]:
         """Widths as they were set, else as they fit; those stay, whatever is edited, filtered or sorted."""
-        fitted, rows = self._fitted.setdefault(open_pull, {}), min(model.rows, ENOUGH)
-        results = []
-        for at, column in enumerate(model.columns):
-            width = open_pull.pull.widths.get(column.name)
-            if width is None:
-                key = column.name, column.under, isinstance(model, ComparedModel) and model.is_pair(column)
-                width, seen = fitted.get(key, (0, -1))
-                if seen < rows:
-                    width = self._grid.fitting_width(model, table, at)
-                    fitted[key] = width, rows
-            results.append(width)
+        results = [self._width(open_pull, model, table, at) for at in range(len(model.columns))]
+        return self._filled(open_pull, model, results)
+
+    def _width(self, open_pull: OpenPull, model: RowsModel | GroupsModel, table: Table, at: int) -> int:
+        column, fitted, rows = model.columns[at], self._fitted.setdefault(open_pull, {}), min(model.rows, ENOUGH)
+        width = open_pull.pull.widths.get(column.name)
+        if width is None:
+            key = column.name, column.under, isinstance(model, ComparedModel) and model.is_pair(column)
+            width, seen = fitted.get(key, (0, -1))
+            if seen < rows:
+                width = self._grid.fitting_width(model, table, at)
+                fitted[key] = width, rows
+        return width
+
+    def _filled(self, open_pull: OpenPull, model: RowsModel | GroupsModel, results: list[int]) -> list[int]:
+        """The widths, the last of them with the room that is left."""
         last, room = model.columns[-1] if model.columns else None, self._grid.viewport().width() - sum(results) - 1
         if (
             last is not None

@@ -56,7 +56,7 @@ class Tabs(QWidget):
     added = Signal()
     moved = Signal(int, int)
     """From a place, and to which."""
-    rows_changed = Signal(int)
+    height_changed = Signal(int)
 
     def __init__(self) -> None:
         super().__init__()
@@ -69,11 +69,12 @@ class Tabs(QWidget):
         self.current = -1
         self._hot = self._drop = -1
         self._press: tuple[int, QPoint] | None = None
-        self._rows = 1
         theme.changed.connect(self.update)
 
     def show_tabs(self, tabs: Sequence[Tab], current: int) -> None:
         """Show these, and which is in sight."""
+        if len(tabs) != len(self.tabs):  # one that was closed meanwhile is not dragged on
+            self._press, self._drop = None, -1
         self.tabs, self.current = tuple(tabs), current
         self.setAccessibleDescription(
             ", ".join(f"{t.name} on {t.source}{' not saved' if t.is_dirty else ''}" for t in self.tabs)
@@ -91,11 +92,10 @@ class Tabs(QWidget):
         self._fit()
 
     def _fit(self) -> None:
-        rows = max(1, self._lines()[-1][0] + 1) if self.tabs else 1
-        self.setFixedHeight(tokens.TITLE + ROW * (rows - 1))
-        if rows != self._rows:
-            self._rows = rows
-            self.rows_changed.emit(rows)
+        height = tokens.TITLE + ROW * max(0, self._lines()[-1][0])
+        if height != self.minimumHeight():
+            self.setFixedHeight(height)
+            self.height_changed.emit(height)
 
     def _lines(self) -> list[tuple[int, int]]:
         """The row and the width of each tab, then those of the plus."""

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, 
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
-from nimble_otter.desktop.shell.tabs import ROW, Tabs
+from nimble_otter.desktop.shell.tabs import Tabs
 
 
 def paint_mark(painter: QPainter, rect: QRect) -> None:
@@ -74,7 +74,7 @@ class TitleStrip(QWidget):
         layout.addLayout(_in_first_row(self.mark))
         layout.addWidget(self.tabs, 1)
         layout.addLayout(_in_first_row(self.box))
-        self.tabs.rows_changed.connect(lambda rows: self.setFixedHeight(tokens.TITLE + ROW * (rows - 1)))
+        self.tabs.height_changed.connect(self.setFixedHeight)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the ground and the line under it."""

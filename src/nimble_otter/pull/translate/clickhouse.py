@@ -218,10 +218,9 @@ class ClickhouseTranslator(EngineTranslator):
         return self._literal(moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC))
 
     def _among(self, node: Among) -> str:
-        known = [v for v in node.values if v is not None]
         if self._kind(node.operand) is Kind.FLOAT:  # beside which a list may hold doubles only
             node = replace(node, values=tuple(None if v is None else float(v) for v in node.values))
-            known = [v for v in node.values if v is not None]
+        known = [v for v in node.values if v is not None]
         if len(known) == len(node.values) or not known:
             return super()._among(node)
         return f"({super()._among(replace(node, values=tuple(known)))} or null)"

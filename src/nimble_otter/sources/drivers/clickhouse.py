@@ -186,10 +186,12 @@ class ClickhouseConnection(GeneralConnection):
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         """Which columns the server computes, which * leaves out."""
         results: dict[str, dict[str, Written]] = {}
-        for own, table, name, declared in self._ask(
-            "select database, table, name, type from system.columns where default_kind in ('MATERIALIZED', 'ALIAS')"
+        own = "currentDatabase()" if schema is None else CLICKHOUSE.literal(schema, None)
+        for table, name, declared in self._ask(
+            "select table, name, type from system.columns where default_kind in ('MATERIALIZED', 'ALIAS') "
+            f"and database = {own}"
         ):
-            if own == (schema or self.default_schema) and (tables is None or table in tables):
+            if tables is None or table in tables:
                 results.setdefault(table, {})[name] = Written(is_hidden=True, generated="always", exact=declared)
         return results
 
@@ -221,17 +223,12 @@ class ClickhouseConnection(GeneralConnection):
 
         if not isinstance(problem, (Error, HTTPError, OSError)):
             return None
-        where, said = (
-            f"{self._at.host}:{self._at.port}",
-            re.search(r"Code: (\d+)\. DB::Exception: (.*)", str(problem), re.DOTALL),
-        )
+        said = re.search(r"Code: (\d+)\. DB::Exception: (.*)", str(problem), re.DOTALL)
         if said is None:
             if not self._is_open:
-                hint = (
-                    "Name its certificate in the source."
-                    if "ertificate" in str(problem)
-                    else "Check host, port and TLS."
-                )
+                is_certificate = "ertificate" in str(problem)
+                hint = "Name its certificate in the source." if is_certificate else "Check host, port and TLS."
+                where = f"{self._at.host}:{self._at.port}"
                 return ConnectError(f"{where} could not be reached: {_reason(problem)}.", hint)
             return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
         wording = first_words(said[2])
