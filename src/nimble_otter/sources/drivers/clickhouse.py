@@ -8,7 +8,7 @@ import logging
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, Place, QueryError, place_of
 from nimble_otter.query.sql.statements import parameter_places
@@ -16,7 +16,7 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.clickhouse_client import Connection, is_query, kind_of
 from nimble_otter.sources.dialects.clickhouse import CLICKHOUSE
-from nimble_otter.sources.general import GeneralConnection
+from nimble_otter.sources.engines import EngineConnection
 from nimble_otter.sources.literal_cursors import LiteralConnection
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reached import Reached, reached
@@ -27,9 +27,6 @@ from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
-
-if TYPE_CHECKING:
-    from sqlalchemy import Engine
 
 _PORT = 8123
 _OPTIONS = {"tls": "required|verified", "ca": r"[^\0]+"}
@@ -78,24 +75,21 @@ class _Clickhouse:
         return ClickhouseConnection(reached(url, _PORT, password, clear_password))
 
 
-class ClickhouseConnection(GeneralConnection):
+class ClickhouseConnection(EngineConnection):
     """See sources.source.Connection."""
 
     word = "ClickHouse"
-    is_typed = True
+    speaks = CLICKHOUSE
+    edits_none = (
+        "Its keys allow any row twice, so cells are not edited in place; rows and queries can be sent to tables."
+    )
     plan_form = "explain json = 1, description = 1 "
 
     def __init__(self, at: Reached) -> None:
         self._at = at
         self._client: Any = None
-        super().__init__("clickhouse://", None, CLICKHOUSE)
+        super().__init__()
         self._dialect = CLICKHOUSE.in_zone(self._open().zone)
-
-    def _make_engine(self, **options: Value) -> Engine:
-        from sqlalchemy import create_engine, pool
-
-        CLICKHOUSE.spoken()
-        return create_engine("clickhouse://", creator=self._open, poolclass=pool.NullPool)
 
     def _open(self, settings: Mapping[str, str] | None = None) -> Connection:
         """A connection for reading, unless `settings` are given. Raises: what the client raises."""
@@ -133,9 +127,6 @@ class ClickhouseConnection(GeneralConnection):
             autogenerate_query_id=False,
         )  # fmt: skip
 
-    def _hold_to_reading(self, engine: Engine) -> None:
-        """Each request is held to reading by a setting."""
-
     # --- reading -----------------------------------------------------------------------------------------------
 
     def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
@@ -145,19 +136,11 @@ class ClickhouseConnection(GeneralConnection):
         cursor.execute(marked, given, answer.limit + 1 if answer.limit is not None and columns else None, columns)
         if cursor.description is None:
             return [], []
-        batches = cursor.batches()
-        answer.rows = batches if answer.in_columns else (list(batch.as_rows()) for batch in batches)
+        self._give(answer, cursor.batches())
         return [name for name, _ in cursor.description], [kind_of(declared) for declared in cursor.types]
-
-    def _ready(self, stop: StopToken = NEVER, is_sure: bool = False) -> None:
-        """Each query is a request of its own."""
 
     def _execute(self, cursor: ClientObject, text: str, values: dict[str, object]) -> None:
         cursor.execute(*_bound(text, values))
-
-    def handle_of(self, driver: object) -> ClientObject:
-        """The connection itself: any thread may cancel."""
-        return driver
 
     def socket_of(self, driver: object) -> int | None:
         """Lines are the client's."""
@@ -174,10 +157,6 @@ class ClickhouseConnection(GeneralConnection):
 
     def _plan_of(self, rows: list[Value]) -> PlanNode:
         return plan_of(json.loads("\n".join(str(row[0]) for row in rows))[0]["Plan"])
-
-    def _schemas(self, inspector: ClientObject) -> list[str | None]:
-        own = inspector.default_schema_name
-        return [own, *(name for name in inspector.get_schema_names() if name != own)]
 
     def _estimates(self, default: str | None) -> dict[str, int]:
         text = "select database, name, total_rows from system.tables where total_rows is not null and not is_temporary"
@@ -205,16 +184,6 @@ class ClickhouseConnection(GeneralConnection):
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[LiteralConnection]:
         """Each statement is done at once."""
         yield LiteralConnection(self._open(_WRITING), CLICKHOUSE)
-
-    def _met(self, cursor: ClientObject, text: str, rows: tuple[tuple[Value, ...], ...]) -> int:
-        return len(rows)  # the server does not tell
-
-    def rights(self) -> tuple[str, ...]:
-        """See `Connection.rights`."""
-        return (
-            "Each statement is done at once: there are no transactions, and nothing is rehearsed or rolled back.",
-            "Its keys allow any row twice, so cells are not edited in place; rows and queries can be sent to tables.",
-        )
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:
         """The server's words, the place that they point to, and what it would take instead."""

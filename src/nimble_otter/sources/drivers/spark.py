@@ -6,13 +6,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError, place_of
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.sources.dialects.spark import SPARK
-from nimble_otter.sources.general import GeneralConnection
+from nimble_otter.sources.engines import EngineConnection
 from nimble_otter.sources.hive_client import HiveConnection, HiveCursor, HiveError, Where
 from nimble_otter.sources.literal_cursors import LiteralConnection, with_literals
 from nimble_otter.sources.plans import PlanNode
@@ -23,10 +23,6 @@ from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
-
-if TYPE_CHECKING:
-    from sqlalchemy import Engine
-
 
 _PORT = 10000
 _OPTIONS = {
@@ -75,25 +71,22 @@ class _Spark:
         return SparkConnection(_where(url, password, clear_password))
 
 
-class SparkConnection(GeneralConnection):
+class SparkConnection(EngineConnection):
     """See sources.source.Connection."""
 
     word = "Spark SQL"
-    is_typed = True
+    speaks = SPARK
     plan_form = "explain cost "
+    edits_none = (
+        "Its tables have no keys, so cells are not edited in place; rows and whole queries can be sent to tables."
+    )
 
     def __init__(self, where: Where) -> None:
         self._where = where
-        super().__init__("spark://", None, SPARK)
-
-    def _make_engine(self, **options: Value) -> Engine:
-        from sqlalchemy import create_engine, pool
-
-        SPARK.spoken()
-        # a session keeps which files a table had when it was first asked for: each query has one of its own
-        return create_engine("spark://", creator=self._open, poolclass=pool.NullPool)
+        super().__init__()
 
     def _open(self) -> HiveConnection:
+        """A session of its own, as each keeps which files a table had when it was first asked for."""
         connection = HiveConnection(self._where, dict(_SETTINGS), WAITS.connect_s)
         if self._where.schema:
             cursor = connection.cursor()
@@ -104,9 +97,6 @@ class SparkConnection(GeneralConnection):
                 raise
             cursor.close()
         return connection
-
-    def _hold_to_reading(self, engine: Engine) -> None:
-        """There are no sessions that only read: what a text does is told by reading it."""
 
     # --- reading -----------------------------------------------------------------------------------------------
 
@@ -119,21 +109,13 @@ class SparkConnection(GeneralConnection):
         if cursor.description is None:
             return [], []
         zoned = [place for place, kind in enumerate(kinds) if kind is Kind.ZONED]
-        batches = cursor.batches(FIRST, _BATCH, zoned)
-        answer.rows = batches if answer.in_columns else (list(batch.as_rows()) for batch in batches)
+        self._give(answer, cursor.batches(FIRST, _BATCH, zoned))
         if known:
             return [name for name, _ in known], kinds
         return [name for name, _ in cursor.description], [None] * len(cursor.description)
 
-    def _ready(self, stop: StopToken = NEVER, is_sure: bool = False) -> None:
-        """Each query opens a session."""
-
     def _execute(self, cursor: ClientObject, text: str, values: dict[str, object]) -> None:
         cursor.execute(with_literals(text, values, SPARK))
-
-    def handle_of(self, driver: object) -> ClientObject:
-        """The connection itself: any thread may cancel."""
-        return driver
 
     def _parse(self, driver: ClientObject, text: str, values: dict[str, object]) -> None:
         cursor = driver.cursor()
@@ -147,10 +129,6 @@ class SparkConnection(GeneralConnection):
 
     def _plan_of(self, rows: list[Value]) -> PlanNode:
         return plan_of("\n".join(str(row[0]) for row in rows))
-
-    def _schemas(self, inspector: ClientObject) -> list[str | None]:
-        own = inspector.default_schema_name
-        return [own, *sorted(s for s in inspector.get_schema_names() if s != own)]
 
     def _definition(self, table: TableInfo) -> str | None:
         cursor: Any
@@ -171,16 +149,6 @@ class SparkConnection(GeneralConnection):
             yield LiteralConnection(connection, SPARK)
         finally:
             connection.close()
-
-    def _met(self, cursor: ClientObject, text: str, rows: tuple[tuple[Value, ...], ...]) -> int:
-        return len(rows)  # the server does not tell
-
-    def rights(self) -> tuple[str, ...]:
-        """See `Connection.rights`."""
-        return (
-            "Each statement is done at once: there are no transactions, and nothing is rehearsed or rolled back.",
-            "Its tables have no keys, so cells are not edited in place; rows and whole queries can be sent to tables.",
-        )
 
     def translate_error(self, problem: Exception, text: str) -> Exception | None:
         """The server's words, the place that they point to, and what it would take instead."""
