@@ -32,6 +32,7 @@ from nimble_otter.sources import Request, Source, connect, driver_for, fetch
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.dialects.general import general_dialect
 from nimble_otter.sources.drivers import oracle, sqlserver
+from nimble_otter.sources.search import Sought, find_value
 from nimble_otter.sources.source import dialect_of, source_of_file
 from nimble_otter.sources.uri import parts_of, url_of
 from nimble_otter.stop import StopToken
@@ -433,6 +434,32 @@ def test_rows_of_duckdb_are_known_by_uuids_and_written_back(tmp_path, open_base)
     write(bench.connection, bench.plan)
     got = fetch(bench.connection, Request("select * from thing order by id")).table
     assert [c.values() for c in got.columns] == [keys, [keys[0], keys[2], None], ["new", keys[1][-1], "z"]]
+
+
+def test_a_duckdb_file_is_opened_once_for_many_questions_and_never_kept_from_who_writes(duck, open_base):
+    other, kind = open_base(f"duckdb:///{duck.path}"), type(duck._engine.dialect)
+
+    def catalogue():
+        asked, ask = [], kind._ask
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(kind, "_ask", lambda *given: (asked.append(1), ask(*given))[1])
+            return duck.tables(), len(asked)
+
+    _, few = catalogue()
+    for number in range(20):
+        text = f"create table more_{number} (id integer primary key, up integer references river(id))"
+        other.execute(Request(text), StopToken())
+    tables, many = catalogue()
+    assert sum(t.name.startswith("more_") and t.column("up").refers == "river.id" for t in tables) == 20
+    assert few == many  # questions, however many tables there are
+    hits = find_value(duck, tables, Sought("Wend"))
+    assert next(hits).table == "river"  # under way, the file open for it
+    began = time.monotonic()
+    other.execute(Request("insert into river values (3, 'Sarn', null)"), StopToken())
+    assert time.monotonic() - began < 4
+    assert [hit.problem for hit in hits] == []
+    with subprocess.Popen([sys.executable, "-c", f"import duckdb; duckdb.connect({str(duck.path)!r})"]) as program:
+        assert program.wait() == 0  # nothing holds it
 
 
 def test_a_duckdb_file_that_another_program_holds_is_told(duck):

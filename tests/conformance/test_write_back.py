@@ -216,7 +216,7 @@ def insert(bench, rows):
 @settings(
     report_multiple_bugs=False,
     phases=[phase for phase in Phase if phase is not Phase.explain],  # it traces every line
-    max_examples=how_many(9, 10_000),
+    max_examples=how_many(6, 10_000),
     suppress_health_check=list(HealthCheck),
 )
 @given(data=st.data())

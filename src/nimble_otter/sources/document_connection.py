@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import AbstractContextManager, nullcontext
 from typing import NoReturn
 
 from nimble_otter.errors import ChangeError, QueryError, place_of
@@ -25,6 +26,10 @@ class DocumentConnection:
 
     def __init__(self) -> None:
         self._shapes: dict[str, Shapes] = {}
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """See `Connection.kept_open`: here the client does so."""
+        return nullcontext()
 
     def select_all(self, table: str) -> str:
         """The request for all documents of a collection."""

@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
 from contextlib import suppress
 from importlib import import_module
 from types import ModuleType
@@ -21,6 +22,7 @@ from sqlalchemy.engine.interfaces import (
     ReflectedTableComment,
     ReflectedUniqueConstraint,
 )
+from sqlalchemy.engine.reflection import ObjectKind
 from sqlalchemy.types import UserDefinedType
 
 from nimble_otter.values import ClientObject, Value
@@ -106,72 +108,106 @@ class DuckdbDialect(default.DefaultDialect):
         text = "select sql from duckdb_views() where schema_name = ? and view_name = ?"
         return "".join(str(row[0]) for row in self._ask(connection, text, schema or "main", view_name))
 
+    def _told(
+        self, connection: Connection, what: str, schema: str | None, names: Collection[str] | None, *values: object
+    ) -> list[Value]:
+        """The answer of a question with a WHERE, of a schema or of some of its tables and views."""
+        given = () if names is None else tuple(names)
+        some = "" if names is None else f" and table_name in ({', '.join('?' * len(given)) or 'null'})"
+        return self._ask(connection, f"{what} and schema_name = ?{some}", *values, schema or "main", *given)
+
+    def get_multi_columns(
+        self, connection: Connection, *, schema: str | None = None, filter_names: Collection[str] | None = None,
+        kind: ObjectKind = ObjectKind.ANY, **_: object,
+    ) -> list[tuple[tuple[str | None, str], list[ReflectedColumn]]]:  # fmt: skip
+        """The columns of all tables and views of a schema, or of some, in two questions."""
+        text = (
+            "select table_name, column_name, data_type, is_nullable, column_default, comment from duckdb_columns() "
+            "where not internal"
+        )
+        own = self._told(connection, "select table_name, sql from duckdb_tables() where true", schema, filter_names)
+        statements = {name: str(sql) for name, sql in own}
+        results: dict[Any, list[Any]] = {}
+        for table, name, declared, nullable, value, comment in self._told(connection, text, schema, filter_names):
+            if (ObjectKind.TABLE if table in statements else ObjectKind.VIEW) not in kind:
+                continue
+            quoted, statement = self.identifier_preparer.quote(name), statements.get(table, "")
+            is_computed = "GENERATED ALWAYS AS" in statement.upper() and re.search(
+                rf"[(,]\s*{re.escape(quoted)} [^,]*?GENERATED ALWAYS AS", statement, re.IGNORECASE | re.DOTALL
+            )
+            results.setdefault((schema, table), []).append(
+                {"name": name, "type": DeclaredType(declared), "nullable": bool(nullable), "comment": comment,
+                 "default": None if is_computed else value} | ({"computed": {"sqltext": value}} if is_computed else {})
+            )  # fmt: skip
+        return list(results.items())
+
     def get_columns(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> list[ReflectedColumn]:
         """The columns of a table or view. Raises: NoSuchTableError."""
-        text = (
-            "select column_name, data_type, is_nullable, column_default, comment from duckdb_columns() "
-            "where schema_name = ? and table_name = ?"
-        )
-        rows = self._ask(connection, text, schema or "main", table_name)
-        if not rows:
+        found = self.get_multi_columns(connection, schema=schema, filter_names=[table_name])
+        if not found:
             raise exc.NoSuchTableError(table_name)
-        own = self._ask(
-            connection, "select sql from duckdb_tables() where schema_name = ? and table_name = ?", schema or "main",
-            table_name,
-        )  # fmt: skip
-        statement = str(own[0][0]) if own else ""
-        results: list[Any] = []
-        for name, kind, nullable, value, comment in rows:
-            quoted = self.identifier_preparer.quote(name)
-            is_computed = re.search(
-                rf"[(,]\s*{re.escape(quoted)} [^,]*?GENERATED ALWAYS AS", statement, re.IGNORECASE | re.DOTALL
-            )
-            results.append(
-                {"name": name, "type": DeclaredType(kind), "nullable": bool(nullable), "comment": comment,
-                 "default": None if is_computed else value} | ({"computed": {"sqltext": value}} if is_computed else {})
-            )  # fmt: skip
-        return results
+        return found[0][1]
 
-    def _constraints(self, connection: Connection, table: str, schema: str | None, kind: str) -> list[Value]:
+    def _constraints(
+        self, connection: Connection, schema: str | None, names: Collection[str] | None, kind: str
+    ) -> list[Value]:
+        """The table, name, columns, table and columns referred to, and condition of each."""
         text = (
-            "select constraint_name, constraint_column_names, referenced_table, referenced_column_names, expression "
-            "from duckdb_constraints() where schema_name = ? and table_name = ? and constraint_type = ?"
+            "select table_name, constraint_name, constraint_column_names, referenced_table, referenced_column_names, "
+            "expression from duckdb_constraints() where constraint_type = ?"
         )
-        return self._ask(connection, text, schema or "main", table, kind)
+        return self._told(connection, text, schema, names, kind)
+
+    def get_multi_pk_constraint(
+        self, connection: Connection, *, schema: str | None = None, filter_names: Collection[str] | None = None,
+        **_: object,
+    ) -> list[tuple[tuple[str | None, str], ReflectedPrimaryKeyConstraint]]:  # fmt: skip
+        """The primary keys of a schema, or of some tables, in one question."""
+        found = self._constraints(connection, schema, filter_names, "PRIMARY KEY")
+        return [((schema, table), {"name": name, "constrained_columns": list(own)}) for table, name, own, *_ in found]
 
     def get_pk_constraint(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> ReflectedPrimaryKeyConstraint:
         """The primary key."""
-        rows = self._constraints(connection, table_name, schema, "PRIMARY KEY")
-        name, columns = (rows[0][0], list(rows[0][1])) if rows else (None, [])
-        return {"name": name, "constrained_columns": columns}
+        found = self.get_multi_pk_constraint(connection, schema=schema, filter_names=[table_name])
+        return found[0][1] if found else {"name": None, "constrained_columns": []}
+
+    def get_multi_foreign_keys(
+        self, connection: Connection, *, schema: str | None = None, filter_names: Collection[str] | None = None,
+        **_: object,
+    ) -> list[tuple[tuple[str | None, str], list[ReflectedForeignKeyConstraint]]]:  # fmt: skip
+        """The foreign keys of a schema, or of some tables, in one question. They change nothing in other tables."""
+        results: dict[Any, list[ReflectedForeignKeyConstraint]] = {}
+        for table, name, own, other, theirs, _ in self._constraints(connection, schema, filter_names, "FOREIGN KEY"):
+            results.setdefault((schema, table), []).append(
+                {"name": name, "constrained_columns": list(own), "referred_schema": schema, "referred_table": other,
+                 "referred_columns": list(theirs), "options": {}}
+            )  # fmt: skip
+        return list(results.items())
 
     def get_foreign_keys(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> list[ReflectedForeignKeyConstraint]:
-        """The foreign keys, which change nothing in other tables here."""
-        return [
-            {"name": name, "constrained_columns": list(own), "referred_schema": schema, "referred_table": table,
-             "referred_columns": list(theirs), "options": {}}
-            for name, own, table, theirs, _ in self._constraints(connection, table_name, schema, "FOREIGN KEY")
-        ]  # fmt: skip
+        """The foreign keys of a table."""
+        found = self.get_multi_foreign_keys(connection, schema=schema, filter_names=[table_name])
+        return found[0][1] if found else []
 
     def get_unique_constraints(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> list[ReflectedUniqueConstraint]:
         """Sets of columns that are unique."""
-        rows = self._constraints(connection, table_name, schema, "UNIQUE")
-        return [{"name": name, "column_names": list(own)} for name, own, *_ in rows]
+        rows = self._constraints(connection, schema, [table_name], "UNIQUE")
+        return [{"name": name, "column_names": list(own)} for _, name, own, *_ in rows]
 
     def get_check_constraints(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object
     ) -> list[ReflectedCheckConstraint]:
         """Conditions that every row holds."""
-        rows = self._constraints(connection, table_name, schema, "CHECK")
-        return [{"name": name, "sqltext": said} for name, *_, said in rows]
+        rows = self._constraints(connection, schema, [table_name], "CHECK")
+        return [{"name": name, "sqltext": said} for _, name, *_, said in rows]
 
     def get_indexes(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object

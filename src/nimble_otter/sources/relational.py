@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -73,6 +73,10 @@ class Relational(Catalogued):
         self._held: HeldTransaction | None = None
 
     # --- asking ------------------------------------------------------------------------------------------------
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """See `Connection.kept_open`: here the pool does so."""
+        return nullcontext()
 
     def run(self, request: Request, stop: StopToken) -> Run:
         """See `Connection.run`."""

@@ -61,17 +61,18 @@ def find_value(
     places = [
         table for table in tables if table.kind in (EntryKind.TABLE, EntryKind.COLLECTION, EntryKind.MATERIALIZED_VIEW)
     ]
-    for number, table in enumerate(places):
-        stop.check()
-        if progress is not None:
-            progress(number, len(places))
-        try:
-            if table.kind == EntryKind.COLLECTION:
-                yield from _in_documents(connection, table, sought, stop)
-            else:
-                yield from _in_table(connection, table, sought, stop)
-        except QueryError as problem:
-            yield Hit(table.name, "", 0, (), Request(""), str(problem))
+    with connection.kept_open():
+        for number, table in enumerate(places):
+            stop.check()
+            if progress is not None:
+                progress(number, len(places))
+            try:
+                if table.kind == EntryKind.COLLECTION:
+                    yield from _in_documents(connection, table, sought, stop)
+                else:
+                    yield from _in_table(connection, table, sought, stop)
+            except QueryError as problem:
+                yield Hit(table.name, "", 0, (), Request(""), str(problem))
 
 
 def _in_table(connection: Connection, table: TableInfo, sought: Sought, stop: StopToken) -> Iterator[Hit]:

@@ -202,6 +202,9 @@ class Connection(Protocol):
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
         """Shapes of a collection's documents; only where there are documents."""
 
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Within it many small questions are asked: what is opened for one stays open for the others."""
+
     def run(self, request: Request, stop: StopToken) -> Run:
         """Ask; the first rows may not have come yet. The token also ends the server's work."""
 

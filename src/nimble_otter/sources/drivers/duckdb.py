@@ -12,11 +12,12 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ConnectError, LostError, QueryError, place_of
 from nimble_otter.query.sql.statements import find_parameters, mark_parameters
 from nimble_otter.sources.address import AddressForm, readable_file
-from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.sources.catalogue import Definition, TableInfo
 from nimble_otter.sources.dialects.duckdb import DUCKDB
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.result_stream import Answer, batches_of
+from nimble_otter.sources.source import Request, Run
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
@@ -30,6 +31,8 @@ _CONFIG = {
 }  # fmt: skip
 """A query reads this file and no other, loads nothing, and can't lift that (documentation, "Securing DuckDB")."""
 _PATIENCE_S, _AGAIN_S = 5.0, 0.02
+_KEPT_OPEN: dict[Path, list[_Client]] = {}
+"""What holds a file open between questions and nothing else, by the file."""
 _AS_TEXT = re.compile(r"INTERVAL|TIMESTAMP_NS|TIME_NS|TIME WITH TIME ZONE|BIT$|UNION|VARIANT|GEOMETRY")
 """Types of which the client's values tell less than the database holds."""
 _ENDLESS = re.compile(r"DATE$|TIMESTAMP")
@@ -77,9 +80,48 @@ class DuckdbConnection(GeneralConnection):
                 try:
                     return _Client(duckdb.connect(str(self.path), read_only=read_only, config=dict(_CONFIG)))
                 except duckdb.ConnectionException as problem:
+                    if writes:
+                        self._let_go()
                     if time.monotonic() > until:
                         raise problem
             time.sleep(_AGAIN_S)
+
+    @contextmanager
+    def kept_open(self) -> Iterator[None]:
+        """See `Connection.kept_open`: to open the file takes longer than most questions. Who wants to write it
+        meanwhile, by this program, is not kept waiting."""
+        own, kept = self._open(), _KEPT_OPEN.setdefault(self.path.resolve(), [])
+        kept.append(own)
+        try:
+            yield
+        finally:
+            with suppress(ValueError):
+                kept.remove(own)
+            own.close()
+
+    def _let_go(self) -> None:
+        for client in _KEPT_OPEN.pop(self.path.resolve(), ()):
+            client.close()
+
+    def names(self) -> list[TableInfo]:
+        """See `Connection.names`."""
+        with self.explained(), self.kept_open():
+            return super().names()
+
+    def tables(self) -> list[TableInfo]:
+        """See `Connection.tables`."""
+        with self.explained(), self.kept_open():
+            return super().tables()
+
+    def describe(self, table: TableInfo) -> Definition:
+        """See `Connection.describe`."""
+        with self.explained(), self.kept_open():
+            return super().describe(table)
+
+    def run(self, request: Request, stop: StopToken) -> Run:
+        """See `Connection.run`."""
+        with self.explained(request.text), self.kept_open():
+            return super().run(request, stop)
 
     def _make_engine(self, **options: Value) -> Engine:
         from sqlalchemy import create_engine, pool
