@@ -55,7 +55,7 @@ def test_a_delivery_is_repeated_from_send_with_two_clicks(window, saved):
     (made,) = load_schedules()
     assert (made.pull, made.table.expression, made.by) == (str(saved / "loans.pull"), "30 4 * * *", "none")
     assert window.centre.currentWidget() is window.deliveries_page
-    assert rows_of(window.deliveries_page.schedules)[0][:2] == ["loan", "daily 04:30"]
+    assert rows_of(window.deliveries_page.schedules.list)[0][:2] == ["loan", "daily 04:30"]
     window.deliveries_page.closed.emit()
     window.send_drawer.refresh()
     assert window.course.stops[-1].under.startswith("next ")
@@ -69,18 +69,18 @@ def test_a_schedule_runs_is_paused_changed_and_removed(window, saved):
     page = window.deliveries_page
     window.commands.run("deliveries")
     settle(window)
-    page.run_button.click()
+    page.schedules.run_button.click()
     assert wait_until(lambda: (saved / "loans.csv").exists() and not window.jobs.is_busy, 30)
     settle(window)
     assert load_state(load_schedules()[0]).outcome == "sent"
-    assert "sent, 160 rows" in page.schedules.topLevelItem(0).data(0, 0x0101)
+    assert "sent, 160 rows" in page.schedules.list.topLevelItem(0).data(0, 0x0101)
     assert rows_of(page.made)[0][1:4] == ["loan", "loans.csv", "160"]
-    page.pause_button.click()
+    page.schedules.pause_button.click()
     assert wait_until(lambda: not load_schedules()[0].is_on, 10)
     settle(window)
-    assert page.pause_button.text() == "Resume"
-    assert rows_of(page.schedules)[0][3] == "paused"
-    page.edit_button.click()
+    assert page.schedules.pause_button.text() == "Resume"
+    assert rows_of(page.schedules.list)[0][3] == "paused"
+    page.schedules.edit_button.click()
     settle(window)
     form = window.repeat_page
     assert (form.every.currentData(), form.days.text(), form.at.text(), form.name.isReadOnly()) == (
@@ -96,10 +96,10 @@ def test_a_schedule_runs_is_paused_changed_and_removed(window, saved):
     assert wait_until(lambda: load_schedules()[0].table.expression == "5 6 L * *", 10)
     assert load_schedules()[0].only_new
     settle(window)
-    page.remove_button.click()
+    page.schedules.remove_button.click()
     assert wait_until(lambda: load_schedules() == [], 10)
     settle(window)
-    assert not page.nothing.isHidden()
+    assert not page.schedules.nothing.isHidden()
     assert (saved / "loans.csv").exists()
 
 
@@ -109,7 +109,7 @@ def test_a_run_that_fails_and_one_that_is_stopped_say_so(window, saved, own_surv
     page.said.connect(lambda text, problem: told.append((text, problem)))
     window.commands.run("deliveries")
     settle(window)
-    page.run_button.click()
+    page.schedules.run_button.click()
     assert wait_until(lambda: told, 30)
     assert "gone.pull" in told[0][0]
     assert told[0][1]
@@ -120,11 +120,11 @@ def test_a_run_that_fails_and_one_that_is_stopped_say_so(window, saved, own_surv
     page.outcome.setCurrentIndex(0)
     page.words.setText("nothing like it")
     page._show()
-    assert (page.made.topLevelItemCount(), page.schedules.topLevelItemCount()) == (0, 0)
-    page.edit_button.setEnabled(True)
+    assert (page.made.topLevelItemCount(), page.schedules.list.topLevelItemCount()) == (0, 0)
+    page.schedules.edit_button.setEnabled(True)
     page.words.setText("")
     page._show()
-    page._edit()
+    page.schedules._edit()
     assert "gone.pull" in told[-1][0] or "gone.pull" in window.status.message.text()
 
 
@@ -183,10 +183,10 @@ def test_what_was_delivered_once_is_seen_and_forgotten(window, saved):
     page = window.deliveries_page
     window.commands.run("deliveries")
     settle(window)
-    page.run_button.click()
+    page.schedules.run_button.click()
     assert wait_until(lambda: (saved / "loans.csv").exists() and not window.jobs.is_busy, 30)
     settle(window)
-    assert page.schedules.topLevelItem(0).data(1, 0x0101) == "only new rows: 160 delivered"
-    page.reset_button.click()
+    assert page.schedules.list.topLevelItem(0).data(1, 0x0101) == "only new rows: 160 delivered"
+    page.schedules.reset_button.click()
     settle(window)
-    assert page.schedules.topLevelItem(0).data(1, 0x0101) == "only new rows: 0 delivered"
+    assert page.schedules.list.topLevelItem(0).data(1, 0x0101) == "only new rows: 0 delivered"

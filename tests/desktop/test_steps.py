@@ -7,16 +7,16 @@ from dataclasses import replace
 import pytest
 from PySide6.QtCore import QLocale, QMimeData, QPoint, QPointF, Qt, QTimer
 from PySide6.QtGui import QDragMoveEvent, QDropEvent
-from PySide6.QtWidgets import QApplication, QComboBox, QInputDialog, QMenu, QSpinBox, QToolTip
+from PySide6.QtWidgets import QApplication, QComboBox, QMenu, QSpinBox, QToolTip
 
 from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.grid.painting import PAD
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.pulls.step_ref import step_at
+from nimble_otter.desktop.shell.step_pieces import KeepQuestion
 from nimble_otter.desktop.steps import course
 from nimble_otter.pull import Pull, Query, places, save_pull
-from nimble_otter.pull.pieces import pieces_folder
 from nimble_otter.pull.steps import (
     Condition,
     FigureOf,
@@ -319,14 +319,15 @@ def test_steps_are_kept_as_a_piece_and_used_in_another_pull(window, monkeypatch,
     settle(window)
     rows = window.pull.shaped.rows
     names = iter(["  ", "deep / ones", "deep / ones"])
-    monkeypatch.setattr(QInputDialog, "getText", lambda *_, text, **__: (next(names), True))
+    monkeypatch.setattr(KeepQuestion, "exec", lambda own: (own.name.setText(next(names)), own.DialogCode.Accepted)[1])
+    own = places.pieces_folders()[0]
     keep = dict(window.course._entries(step_at(0)))
     keep["Keep as a piece…"]()
     assert "needs a name" in window.status.message.text()
     keep["Keep all steps as a piece…"]()
-    assert (pieces_folder() / "deep - ones.pull").exists()
-    assert "merrow" not in (pieces_folder() / "deep - ones.pull").read_text()  # nothing of the source
-    (pieces_folder() / "odd.pull").write_text("broken")
+    assert (own / "deep - ones.pull").exists()
+    assert "merrow" not in (own / "deep - ones.pull").read_text()  # nothing of the source
+    (own / "odd.pull").write_text("broken")
     source = window.hub.sources[0]
     window.open_table(source, next(t for t in window.hub.tables[source.name] if t.name == "lab_sample"))
     settle(window)
@@ -361,5 +362,5 @@ def test_steps_are_kept_as_a_piece_and_used_in_another_pull(window, monkeypatch,
     qtbot.keyClicks(palette.field, "deep")
     qtbot.keyClick(palette.field, Qt.Key.Key_Delete)
     assert not any(entry.is_piece for entry in palette.entries)
-    assert not (pieces_folder() / "deep - ones.pull").exists()
+    assert not (own / "deep - ones.pull").exists()
     palette.close()

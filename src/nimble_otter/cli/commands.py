@@ -153,7 +153,7 @@ def parser() -> argparse.ArgumentParser:
         add_sending(each)
     for each in (query, run, tables, commands["describe"], commands["sources"], commands["find"], commands["apply"]):
         each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
-    _add_listing(commands, tables, source)
+    _add_listing(commands, source)
     add_chart(commands["chart"])
     add_compare(commands["compare"])
     commands["compare"].set_defaults(do=_compare)
@@ -177,7 +177,7 @@ def parser() -> argparse.ArgumentParser:
     return whole
 
 
-def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argparse.ArgumentParser, source: str) -> None:
+def _add_listing(commands: Mapping[str, argparse.ArgumentParser], source: str) -> None:
     """The commands that tell what there is."""
     sources = commands["sources"]
     sources.add_argument(
@@ -219,17 +219,14 @@ def _add_listing(commands: Mapping[str, argparse.ArgumentParser], tables: argpar
     what.add_argument("--write", action="store_true", help="run it and commit, if every statement succeeds")
     apply.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
     apply.add_argument("--yes", action="store_true", help="also what would empty, drop or change a whole table")
-    shelf = commands["shelf"]
-    history = commands["history"]
-    history.add_argument("--pull", default="", metavar="NAME", help="only those of this pull")
-    history.add_argument("--most", type=int, default=50, metavar="N", help="at most so many (50)")
-    for name, parser in zip(
-        ("sources", "describe", "find", "shelf", "history"), (sources, describe, find, shelf, history), strict=True
-    ):
-        parser.set_defaults(do=partial(_listed, name))
+    commands["history"].add_argument("--pull", default="", metavar="NAME", help="only those of this pull")
+    for name in ("history", "team"):
+        commands[name].add_argument("--most", type=int, default=50, metavar="N", help="at most so many (50)")
+    for name in ("sources", "describe", "find", "shelf", "team", "history"):
+        commands[name].set_defaults(do=partial(_listed, name))
     apply.set_defaults(do=_apply)
-    for parser in (sources, describe, find, apply, shelf, history, tables):
-        parser.add_argument("--json", action="store_true", help="tell it as JSON")
+    for name in ("sources", "describe", "find", "apply", "shelf", "team", "history", "tables"):
+        commands[name].add_argument("--json", action="store_true", help="tell it as JSON")
 
 
 def _schedule(options: argparse.Namespace) -> int:

@@ -158,7 +158,8 @@ def describe_formats() -> str:
 
 def add_schedule(schedule: argparse.ArgumentParser) -> None:
     """The words of `schedule`."""
-    words = ("list", "add", "remove", "pause", "resume", "run", "log", "units", "marks", "reset")
+    words = ("list", "add", "remove", "pause", "resume", "run", "log", "units", "marks", "reset", "share", "unshare",
+             "take-over")  # fmt: skip
     schedule.add_argument("what", nargs="?", default="list", choices=words)
     schedule.add_argument("subject", nargs="?", default="", metavar="NAME", help="of add: a pull, by its file or name")
     when = schedule.add_argument_group("when (of add)")

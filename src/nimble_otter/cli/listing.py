@@ -185,6 +185,18 @@ def shelf(options: Namespace) -> int:
     return show(lines, options.json)
 
 
+def team(options: Namespace) -> int:
+    """`team`: who changed what in the team's folder, the newest first. Raises: UsageError, where none is set."""
+    from nimble_otter.pull import places
+    from nimble_otter.team_changes import team_changes
+
+    folder = places.team_folder()
+    if folder is None:
+        raise UsageError("No folder of the team is set; name it in the settings or by NIMBLE_OTTER_TEAM.")
+    return show([{"at": c.at, "who": c.who, "what": f"{c.what} the {c.kind} {c.name}", "said": c.said, "file": c.file}
+                 for c in team_changes(folder, options.most)], options.json)  # fmt: skip
+
+
 def history(options: Namespace) -> int:
     """`history`: the last deliveries, the newest first."""
     from nimble_otter.pull import places

@@ -1,4 +1,4 @@
-"""`schedule`: list, add, remove, pause, resume, run, log and units."""
+"""`schedule`: list, add, remove, pause, resume, run, share, take over, log and units."""
 
 from __future__ import annotations
 
@@ -19,7 +19,17 @@ from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.growing import check_overlap
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.others import saved_path
-from nimble_otter.pull.schedule_run import is_running, marks_of, plans_of, pull_of, run_schedule, set_back
+from nimble_otter.pull.schedule_run import (
+    SKIPPED,
+    is_running,
+    marks_of,
+    plans_of,
+    pull_of,
+    run_schedule,
+    runs_elsewhere,
+    set_back,
+)
+from nimble_otter.pull.schedule_sharing import share_schedule, take_over, unshare_schedule
 from nimble_otter.pull.schedules import (
     Schedule,
     added,
@@ -30,6 +40,7 @@ from nimble_otter.pull.schedules import (
     load_state,
     without,
 )
+from nimble_otter.pull.team_schedules import team_schedules
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.session_bus import notify
 
@@ -42,7 +53,7 @@ def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
              for plan in plans]  # fmt: skip
     return {
         "list": _list, "add": _add, "remove": _remove, "pause": _pause, "resume": _pause, "run": _run, "log": _log,
-        "units": _units, "reset": _reset, "marks": _marks,
+        "units": _units, "reset": _reset, "marks": _marks, "share": _share, "unshare": _share, "take-over": _share,
     }[options.what](options, plans)  # fmt: skip
 
 
@@ -56,6 +67,13 @@ def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
             "last": state.ended, "outcome": "running" if is_running(each) else state.outcome, "said": state.said,
             "seconds": state.seconds, "by": each.by,
         })  # fmt: skip
+    for other in team_schedules()[0]:
+        if all(line["name"] != other.schedule.name for line in lines):
+            own = other.schedule
+            lines.append({
+                "name": own.name, "pull": Path(own.pull).stem, "when": own.table.words(), "next": "", "last": "",
+                "outcome": "", "said": "", "seconds": 0.0, "by": other.keeper,
+            })  # fmt: skip
     return show(lines, options.json)
 
 
@@ -105,6 +123,22 @@ def _pause(options: argparse.Namespace, _: list[SendPlan]) -> int:
     return 0
 
 
+def _share(options: argparse.Namespace, _: list[SendPlan]) -> int:
+    name = _subject(options)
+    if options.what == "share":
+        share_schedule(name)
+        note(f"{name} is the team's, and runs here.")
+    elif options.what == "unshare":
+        unshare_schedule(name)
+        note(f"{name} is no longer the team's; it runs here.")
+    else:
+        made = take_over(name)
+        note(f"{name} runs here now: {made.table.words()}, by {made.by}.")
+        for line in timers.warnings(made.by, pull_of(made).source.url, made.password_file):
+            note(f"  {line}", sys.stderr)
+    return 0
+
+
 def _subject(options: argparse.Namespace) -> str:
     if not options.subject:
         raise UsageError(f"schedule {options.what} needs the NAME of a schedule.")
@@ -118,6 +152,10 @@ def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
         return 0
     ran = run_schedule(made, lambda path: Terminal(str(path), password_file=made.password_file),
                        tell=lambda text: note(text, sys.stderr))  # fmt: skip
+    if ran.outcome == SKIPPED and runs_elsewhere(made):
+        timers.reschedule(without(made))
+        notify(made.name, f"{ran.said} It was removed from this machine.")
+        return 0
     pull = pull_of(made) if ran.delivered else None
     for each in ran.delivered:
         assert pull is not None

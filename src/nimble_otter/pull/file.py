@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import tomllib
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -15,12 +16,14 @@ from nimble_otter.entry import Entry
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, write_text
 from nimble_otter.pull.charts.model import MOST_CHARTS, Chart
+from nimble_otter.pull.merge import merge
 from nimble_otter.pull.model import SCOPES, Pull, Query, SendPlan
-from nimble_otter.pull.places import is_ours
+from nimble_otter.pull.places import is_ours, team_folder
 from nimble_otter.pull.steps import STEPS, Step
 from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources.source import Source
 from nimble_otter.sources.urls import without_secrets
+from nimble_otter.team_changes import noting
 from nimble_otter.values import Value
 
 FORMAT = "nimble otter pull"
@@ -182,9 +185,18 @@ def _step(given: object, at: str) -> Step:
 def save_pull(pull: Pull, path: Path) -> None:
     """Raises: SavedError."""
     try:
-        write_text(path, pull_to_text(pull), is_private=is_ours(path))
+        with noting(team_folder(), path, pull.name, _difference):
+            write_text(path, pull_to_text(pull), is_private=is_ours(path))
     except OSError as problem:
         raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+
+
+def _difference(before: str, after: str) -> str:
+    """Which parts of a pull are others, in a few words."""
+    with suppress(SavedError):
+        old = pull_from_text(before)
+        return ", ".join(merge(old, old, pull_from_text(after)).theirs)
+    return ""
 
 
 def load_pull(path: Path) -> Pull:

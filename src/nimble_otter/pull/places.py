@@ -48,6 +48,12 @@ def shelf_folders() -> tuple[Path, ...]:
     return (shelf_folder(),) if team is None else (shelf_folder(), team / "pulls")
 
 
+def pieces_folders() -> tuple[Path, ...]:
+    """Where steps kept under a name are: one's own, then the team's."""
+    team, own = team_folder(), shelf_folder().parent / "pieces"
+    return (own,) if team is None else (own, team / "pieces")
+
+
 def config_folder() -> Path:
     """Sources and settings."""
     return _place(user_config_path(_NAME), "config")

@@ -22,10 +22,12 @@ from nimble_otter.pull.growing import High
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.pull.only_new import Marks
 from nimble_otter.pull.schedules import RunState, Schedule, keep_state, load_state, state_file, target_words
+from nimble_otter.pull.team_schedules import keeper_of, marks_folder
 from nimble_otter.send import Sent
 from nimble_otter.send.transfer import Moved
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.team_changes import myself
 
 FIRST_WAIT_S, LONGEST_WAIT_S = 20.0, 600.0
 """Before the second try; each further one waits three times as long."""
@@ -58,6 +60,9 @@ def run_schedule(
         if not is_alone:
             tell(f"{schedule.name}: a run is under way; this one is skipped")
             return Ran(SKIPPED, "Another run was under way.")
+        if elsewhere := runs_elsewhere(schedule):
+            tell(f"{schedule.name}: {elsewhere}")
+            return Ran(SKIPPED, elsewhere)
         began = dt.datetime.now(dt.UTC)
         before = load_state(schedule)
         with suppress(OSError):
@@ -113,6 +118,18 @@ def _run(
     return Ran(Outcome.FAILED.value, text, problem=problem)
 
 
+def runs_elsewhere(schedule: Schedule) -> str:
+    """Why a shared schedule is not to run here, in a sentence; "" where it is, or where that can't be told: then the
+    run itself fails, and says so."""
+    if not schedule.is_shared:
+        return ""
+    try:
+        keeper = keeper_of(schedule)
+    except SavedError:
+        return ""
+    return "" if keeper == myself() else f"{keeper} runs it now." if keeper else "The team no longer has it."
+
+
 def pull_of(schedule: Schedule) -> Pull:
     """The schedule's pull with its parameters. Raises: SavedError's."""
     pull = load_pull(Path(schedule.pull))
@@ -128,11 +145,6 @@ def plans_of(schedule: Schedule, pull: Pull) -> tuple[SendPlan, ...]:
             f"{pull.name} is delivered nowhere that a schedule could reach.", "Give it a file or a source."
         )
     return tuple(replace(plan, exists="refuse") if plan.exists == "ask" else plan for plan in plans)
-
-
-def marks_folder(schedule: Schedule) -> Path:
-    """Where it is kept what a schedule delivered."""
-    return state_file(schedule).with_suffix(".marks")
 
 
 @dataclass(frozen=True, slots=True)

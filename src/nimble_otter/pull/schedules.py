@@ -35,7 +35,7 @@ class Schedule:
     """`pull` is the pull's file; `sends` are deliveries (none: the pull's own). `missed` says whether a run that was
     missed is made up for once, `told` when a notification is shown, `tries` how often a source that is down is tried,
     `only_new` that rows are delivered once only, told apart by `key`; with `grows`, a column, only rows are asked for
-    that came since, less an `overlap`; `by` is what starts it."""
+    that came since, less an `overlap`; `by` is what starts it; one that `is_shared` stands in the team's folder."""
 
     name: str
     pull: str
@@ -54,6 +54,7 @@ class Schedule:
     by: str = "systemd"
     grows: str = ""
     overlap: str = ""
+    is_shared: bool = False
 
     @property
     def slug(self) -> str:
@@ -86,7 +87,7 @@ def load_schedules(path: Path | None = None) -> list[Schedule]:
     if not path.exists():
         return []
     try:
-        return _read(read_text(path), path)
+        return schedules_from_text(read_text(path), path)
     except (OSError, UnicodeDecodeError, ValueError, SavedError) as problem:
         if isinstance(problem, TooNewError):
             raise
@@ -101,10 +102,10 @@ def change_schedules(change: Change, path: Path | None = None) -> list[Schedule]
     def merged(text: str | None) -> str:
         nonlocal found
         try:
-            found = change(_read(text, path) if text is not None else [])
+            found = change(schedules_from_text(text, path) if text is not None else [])
         except ValueError as problem:
             raise CorruptError(f"The list of schedules is damaged: {problem}.", f"It is {path}.") from problem
-        return _written(found)
+        return schedules_to_text(found)
 
     update_text(path, merged)
     return found
@@ -197,8 +198,8 @@ def is_due(schedule: Schedule, now: dt.datetime) -> bool:
 # --- the file ----------------------------------------------------------------------------------------------------
 
 
-def _read(text: str, path: Path) -> list[Schedule]:
-    """Raises: ValueError, SavedError."""
+def schedules_from_text(text: str, path: Path) -> list[Schedule]:
+    """What a file of schedules holds. Raises: ValueError, SavedError."""
     try:
         whole = tomllib.loads(text)
     except RecursionError as problem:
@@ -228,7 +229,7 @@ def _schedule(plain: Entry) -> Schedule:
         plain.word("missed", MISSED, "run"), plain.word("told", TOLD, "failed"), plain.whole("tries", 4),
         plain.flag("on", True), plain.flag("anyway"), plain.flag("only_new"), plain.flag("changed_too"),
         plain.texts("key"), plain.text("password_file", ""), plain.word("by", BY, "systemd"),
-        plain.text("grows", ""), plain.text("overlap", ""),
+        plain.text("grows", ""), plain.text("overlap", ""), plain.flag("shared"),
     )  # fmt: skip
     if not 1 <= schedule.tries <= 20:
         raise ValueError(f"tries of {plain.at} should be 1 to 20")
@@ -239,7 +240,8 @@ def _timetable(plain: Entry) -> Timetable:
     return Timetable(plain.text("calendar"), plain.text("time_zone", ""), plain.text("between", ""))
 
 
-def _written(schedules: list[Schedule]) -> str:
+def schedules_to_text(schedules: list[Schedule], **more: str) -> str:
+    """A file of schedules, with `more` at its head."""
     items = []
     for each in schedules:
         plain: dict[str, object] = {"name": each.name, "pull": each.pull, "calendar": each.table.expression}
@@ -248,7 +250,7 @@ def _written(schedules: list[Schedule]) -> str:
             "missed": each.missed, "told": each.told, "tries": each.tries, "anyway": each.anyway,
             "only_new": each.only_new, "changed_too": each.changed_too, "key": list(each.key),
             "password_file": each.password_file, "by": each.by,
-            "grows": each.grows, "overlap": each.overlap,
+            "grows": each.grows, "overlap": each.overlap, "shared": each.is_shared,
         }  # fmt: skip
         plain |= {name: value for name, value in named.items() if value not in ("", {}, [], False)}
         plain |= {} if each.is_on else {"on": False}
@@ -258,4 +260,4 @@ def _written(schedules: list[Schedule]) -> str:
             for p in each.sends
         ]  # fmt: skip
         items.append(plain)
-    return tomli_w.dumps({"version": VERSION, "schedule": items})
+    return tomli_w.dumps({"version": VERSION, **more, "schedule": items})

@@ -13,12 +13,14 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.files import write_text
 from nimble_otter.pull.schedules import Change, Schedule, change_schedules, load_schedules, state_file
+from nimble_otter.pull.team_schedules import publish
 from nimble_otter.sources.secrets import REFUSED, look_up
 
 BEGIN, END = "# nimble-otter schedules begin: changed by nimble-otter", "# nimble-otter schedules end"
@@ -78,8 +80,7 @@ def units(schedule: Schedule, words: Sequence[str] | None = None) -> list[Unit]:
     """The service and the timer of a schedule."""
     name = f"nimble-otter-{schedule.slug}"
     line = " ".join(map(_unit_word, [*(words or command()), "schedule", "run", schedule.name, "--due"]))
-    home = os.environ.get("NIMBLE_OTTER_HOME", "")
-    own = f"Environment={_unit_word(f'NIMBLE_OTTER_HOME={home}')}\n" if home else ""
+    own = "".join(f"Environment={_unit_word(f'{name}={value}')}\n" for name, value in _surroundings())
     opening = schedule.table.opening() if schedule.missed == "run" else None
     moments = (*schedule.table.on_calendar(), *_after_gaps(schedule), *(opening.on_calendar() if opening else ()))
     calendar = "".join(f"OnCalendar={each}\n" for each in moments)
@@ -95,6 +96,12 @@ def units(schedule: Schedule, words: Sequence[str] | None = None) -> list[Unit]:
         "[Install]\nWantedBy=timers.target\n"
     )
     return [Unit(f"{name}.service", service), Unit(f"{name}.timer", timer)]
+
+
+def _surroundings() -> list[tuple[str, str]]:
+    """What of the environment a run needs."""
+    names = ("NIMBLE_OTTER_HOME", "NIMBLE_OTTER_TEAM")
+    return [(name, os.environ[name]) for name in names if os.environ.get(name)]
 
 
 def _after_gaps(schedule: Schedule) -> list[str]:
@@ -115,8 +122,7 @@ def _unit_word(word: str) -> str:
 def cron_lines(schedules: Sequence[Schedule], words: Sequence[str] | None = None) -> list[str]:
     """The lines of the user's crontab between our marks; none without a schedule."""
     lines = []
-    home = os.environ.get("NIMBLE_OTTER_HOME", "")
-    before = f"NIMBLE_OTTER_HOME={shlex.quote(home)} " if home else ""
+    before = "".join(f"{name}={shlex.quote(value)} " for name, value in _surroundings())
     for schedule in schedules:
         start = [*(words or command()), "schedule", "run", schedule.name]
         line = before + " ".join(shlex.quote(word) for word in start).replace("%", "\\%").replace("\n", " ")
@@ -152,15 +158,18 @@ def apply(schedules: Sequence[Schedule]) -> None:
 
 
 def reschedule(change: Change) -> None:
-    """Change the list of schedules and what starts them; where the latter fails, the list is as it was before. Raises:
-    SavedError."""
+    """Change the list of schedules, what starts them, and what the team sees of them; where that fails, the list is as
+    it was before. Raises: SavedError."""
     try:
         before = load_schedules()
         after = change_schedules(change)
         try:
             apply(after)
+            publish(before, after)
         except (OtterError, OSError):
             change_schedules(lambda _: before)
+            with suppress(OtterError, OSError):
+                apply(before)
             raise
         for gone in {each.name: each for each in before if all(each.name != kept.name for kept in after)}.values():
             state_file(gone).unlink(missing_ok=True)

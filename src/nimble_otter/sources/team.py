@@ -12,6 +12,7 @@ from nimble_otter.errors import SavedError
 from nimble_otter.files import locked
 from nimble_otter.sources.saved import SUFFIX, export_source, import_source
 from nimble_otter.sources.source import Source
+from nimble_otter.team_changes import noting
 
 _FOLDER = "sources"
 
@@ -59,9 +60,12 @@ def share(source: Source, folder: Path, before: Source | None = None) -> Source:
                 )
             if old != path and path.exists():
                 raise SavedError(f"The team has a source {source.name}.", "Choose another name.")
-            export_source(source, path)
+            said = _words(source) if before is None else f"{_words(before)} → {_words(source)}"
+            with noting(folder, path, source.name, lambda *_: said):
+                export_source(source, path)
             if old != path:
-                old.unlink(missing_ok=True)
+                with noting(folder, old, there.name if there is not None else source.name):
+                    old.unlink(missing_ok=True)
     except OSError as problem:
         raise SavedError(f"{path} can't be written: {problem.strerror}.", "Check the team's folder.") from problem
     return replace(source, is_shared=True, password_command="", clear_password=False)
@@ -69,8 +73,10 @@ def share(source: Source, folder: Path, before: Source | None = None) -> Source:
 
 def withdraw(source: Source, folder: Path) -> None:
     """Take a source out of the team's folder. Raises: SavedError."""
+    path = _file(folder, source.name)
     try:
-        _file(folder, source.name).unlink(missing_ok=True)
+        with noting(folder, path, source.name):
+            path.unlink(missing_ok=True)
     except OSError as problem:
         raise SavedError(
             f"{source.name} can't be removed: {problem.strerror}.", "Check the team's folder."

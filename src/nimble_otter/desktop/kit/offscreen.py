@@ -58,9 +58,9 @@ def wait_for_rest(window: QWidget, is_busy: Callable[[], bool], seconds: float) 
 
     def rests() -> bool:
         nonlocal turns
-        timers = window.findChildren(QTimer)
         is_quiet = not is_busy() and not any(
-            each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS for each in timers
+            each.isActive() and each.isSingleShot() and each.interval() <= BRIEF_MS
+            for each in window.findChildren(QTimer)
         )
         turns = turns + 1 if is_quiet else 0
         return turns > _TURNS

@@ -19,6 +19,9 @@ _SETTLE_MS = 300
 """A file is often written in several goes."""
 
 
+_SHARED = ("sources", "pieces", "schedules", "changes")
+
+
 class FileWatcher(QObject):
     """Looks again at what is open when its file changes, and before it is saved. `shelf_changed` when the files on the
     shelf may be others."""
@@ -46,7 +49,7 @@ class FileWatcher(QObject):
         team = places.team_folder()
         folders = {
             *places.shelf_folders(),
-            *([team, team / "sources"] if team is not None else []),
+            *([team, *(team / name for name in _SHARED)] if team is not None else []),
             *(s.path.parent for s in self._workspace.pulls if s.path is not None),
         }
         files = {str(s.path) for s in self._workspace.pulls if s.path is not None and s.path.exists()}

@@ -22,6 +22,7 @@ from nimble_otter.pull.history import DAYS
 from nimble_otter.pull.model import ROW_LIMIT
 from nimble_otter.sources.waits import ANSWER_S, CONNECT_S
 from nimble_otter.table.text.column_format import time_text
+from nimble_otter.team_changes import noting
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 """Sizes of text in percent of what the desktop has."""
@@ -73,6 +74,13 @@ class Settings:
 USUAL = Settings()
 
 
+TEAM_WIDE = (
+    "stripes", "null_mark", "thousands", "date_form", "time_form", "time_zone", "row_limit", "history_days", "guard",
+    "connect_s", "answer_s",
+)  # fmt: skip
+"""What a team's folder can say for those who have not set it themselves."""
+
+
 _KNOWN: dict[str, Container[object]] = {
     "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
     "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
@@ -108,26 +116,62 @@ def settings_file() -> Path:
     return places.config_folder() / "settings.toml"
 
 
-def read_settings(path: Path) -> tuple[Settings, str]:
-    """The settings of a file, the usual ones where it has none; and what is wrong with it, "" where nothing is.
-    A file that can't be read is set aside."""
-    if not path.exists():
+def team_file() -> Path | None:
+    """Where the team's are."""
+    team = places.team_folder()
+    return team / "settings.toml" if team is not None else None
+
+
+def usual_settings() -> tuple[Settings, str]:
+    """What holds until it is set: the usual values, and in their place the team's; and what is wrong with these, which
+    stay as they are."""
+    path = team_file()
+    if path is None or not path.exists():
         return USUAL, ""
     try:
         whole = tomllib.loads(read_text(path))
-    except (OSError, ValueError) as problem:
+    except (OSError, ValueError, RecursionError) as problem:
+        return USUAL, f"The team's settings can't be read ({problem})."
+    settings, odd = _taken({name: whole[name] for name in TEAM_WIDE if name in whole}, USUAL)
+    return settings, f"Settings of the team with values that can't be used: {', '.join(odd)}." if odd else ""
+
+
+def read_settings(path: Path, usual: Settings = USUAL) -> tuple[Settings, str]:
+    """The settings of a file, the usual ones where it has none; and what is wrong with it, "" where nothing is.
+    A file that can't be read is set aside."""
+    if not path.exists():
+        return usual, ""
+    try:
+        whole = tomllib.loads(read_text(path))
+    except (OSError, ValueError, RecursionError) as problem:
         try:
-            return USUAL, f"The settings could not be read; they are kept as {set_aside(path).name}."
+            return usual, f"The settings could not be read; they are kept as {set_aside(path).name}."
         except OSError:
-            return USUAL, f"The settings can't be read ({problem})."
-    found = {each.name: whole[each.name] for each in fields(Settings) if each.name in whole}
-    odd = [name for name, value in found.items() if trouble_with(name, value)]
-    settings = replace(USUAL, **{name: value for name, value in found.items() if name not in odd})
+            return usual, f"The settings can't be read ({problem})."
+    settings, odd = _taken({each.name: whole[each.name] for each in fields(Settings) if each.name in whole}, usual)
     return settings, f"Settings with values that can't be used: {', '.join(odd)}." if odd else ""
 
 
+def _taken(found: Mapping[str, Any], usual: Settings) -> tuple[Settings, list[str]]:
+    """The settings with those values that can be used, and the names of the others."""
+    odd = [name for name, value in found.items() if trouble_with(name, value)]
+    return replace(usual, **{name: value for name, value in found.items() if name not in odd}), odd
+
+
+def _put(path: Path, name: str, value: Value, usual: Settings) -> None:
+    """Write one into a file, whose other lines stay; "": none. Raises: OSError, ValueError, where it is damaged."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with locked(path):
+        whole: dict[str, Any] = tomllib.loads(read_text(path)) if path.exists() else {}
+        whole.pop(name, None)
+        if name and value != getattr(usual, name):
+            whole[name] = value
+        write_text(path, _HEAD + tomli_w.dumps(whole), is_private=places.is_ours(path))
+
+
 class SettingsStore(QObject):
-    """`changed` when something is set, here or in the file; `trouble` with what is wrong."""
+    """`now` is what holds, `usual` what would without being set here. `changed` when something is set, here or in a
+    file; `trouble` with what is wrong."""
 
     changed = Signal()
     trouble = Signal(str)
@@ -135,7 +179,9 @@ class SettingsStore(QObject):
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         self.path = settings_file()
-        self.now, self.problem = read_settings(self.path)
+        self.usual, team_problem = usual_settings()
+        self.now, problem = read_settings(self.path, self.usual)
+        self.problem = " ".join(filter(None, (problem, team_problem)))
         self._watcher = QFileSystemWatcher(self)
         self._watcher.fileChanged.connect(lambda _: self._look())
         self._watcher.directoryChanged.connect(lambda _: self._look())
@@ -143,18 +189,21 @@ class SettingsStore(QObject):
 
     def _watch(self) -> None:
         folder = next((each for each in self.path.parents if each.exists()), self.path.parent)
-        wanted = [str(path) for path in (self.path, folder) if path.exists()]
+        team = team_file()
+        places_seen = (self.path, folder, *((team, team.parent) if team is not None else ()))
+        wanted = [str(path) for path in places_seen if path.exists()]
         if left := [path for path in wanted if path not in (*self._watcher.files(), *self._watcher.directories())]:
             self._watcher.addPaths(left)
 
     def _look(self) -> None:
-        """The file may have been changed from outside."""
+        """A file may have been changed from outside."""
         self._watch()
-        settings, problem = read_settings(self.path)
-        if problem:
-            self.trouble.emit(problem)
-        if settings != self.now:
-            self.now = settings
+        before = self.usual, self.now
+        self.usual, team_problem = usual_settings()
+        self.now, problem = read_settings(self.path, self.usual)
+        for said in filter(None, (problem, team_problem)):
+            self.trouble.emit(said)
+        if (self.usual, self.now) != before:
             self.changed.emit()
 
     def set(self, name: str, value: Value) -> None:
@@ -163,18 +212,30 @@ class SettingsStore(QObject):
             return
         self.now = replace(self.now, **{name: value})  # type: ignore[arg-type]
         self.write(name, value)
+        if name == "team_folder":
+            self._look()
+        self.changed.emit()
+
+    def give_to_team(self, name: str) -> None:
+        """Let a value hold for everybody in the team who has not set another."""
+        path, value = team_file(), getattr(self.now, name)
+        if path is None:
+            return
+        try:
+            with noting(path.parent, path, "settings", lambda *_: f"{name} is {value!s}"):
+                _put(path, name, value, USUAL)
+        except (OSError, ValueError) as problem:
+            self.trouble.emit(f"The team's settings can't be saved: {problem}")
+            return
+        self.usual = usual_settings()[0]
+        self.write(name, value)  # one's own line goes, as it says the same
+        self._watch()
         self.changed.emit()
 
     def write(self, name: str = "", value: Value = "") -> None:
         """Write the file, with a setting that is new."""
         try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
-            with locked(self.path):
-                whole: dict[str, Any] = tomllib.loads(read_text(self.path)) if self.path.exists() else {}
-                whole.pop(name, None)
-                if name and value != getattr(USUAL, name):
-                    whole[name] = value
-                write_text(self.path, _HEAD + tomli_w.dumps(whole))
+            _put(self.path, name, value, self.usual)
         except (OSError, ValueError) as problem:
             self.trouble.emit(f"The settings can't be saved: {problem}")
         self._watch()

@@ -110,6 +110,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+A", "send")
     add("repeat", "Repeat a delivery…", window.pages.repeat, "", "send", has_pull)
     add("history", "Query history", window.pages.history, "Ctrl+Shift+H", "source")
+    add("team", "What the team changed", window.pages.team, "", "source")
     add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
     add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
     add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)

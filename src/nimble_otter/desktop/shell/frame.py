@@ -59,13 +59,14 @@ if TYPE_CHECKING:
     from nimble_otter.desktop.shell.help_page import HelpPage
     from nimble_otter.desktop.shell.history_page import HistoryPage
     from nimble_otter.desktop.shell.settings_page import SettingsPage
+    from nimble_otter.desktop.shell.team_page import TeamPage
     from nimble_otter.desktop.shell.versions_page import VersionsPage
     from nimble_otter.desktop.sources.search_page import SearchPage
     from nimble_otter.desktop.sources.source_page import SourcePage
     from nimble_otter.desktop.steps.filter_drawer import FilterDrawer
 
-_PAGE_COUNT = 10
-START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT, HELP, SETTINGS = range(_PAGE_COUNT)
+_PAGE_COUNT = 11
+START, SOURCE, SEARCH, HISTORY, VERSIONS, WORK, DELIVERIES, REPEAT, HELP, SETTINGS, TEAM = range(_PAGE_COUNT)
 
 _DRAWERS = {
     "source": ("sources.source_drawer", "SourceDrawer"),
@@ -100,6 +101,7 @@ _PAGES = {
     REPEAT: ("schedule.repeat_page", "RepeatPage"),
     HELP: ("shell.help_page", "HelpPage"),
     SETTINGS: ("shell.settings_page", "SettingsPage"),
+    TEAM: ("shell.team_page", "TeamPage"),
 }
 
 _LATER = (
@@ -235,7 +237,7 @@ class Frame(QMainWindow):
         if made is None:
             module, name = _PAGES[number]
             parts = {HISTORY: (self.hub,), VERSIONS: (), DELIVERIES: (self.jobs,), REPEAT: (self.jobs,),
-                     HELP: (self.commands,), SETTINGS: (self.settings, self.commands)}  # fmt: skip
+                     TEAM: (self.jobs,), HELP: (self.commands,), SETTINGS: (self.settings, self.commands)}  # fmt: skip
             made = getattr(import_module(f"nimble_otter.desktop.{module}"), name)(*parts.get(number, (self.hub,)))
             self.made_pages[number] = made
             blank = cast("QWidget", self.centre.widget(number))
@@ -284,6 +286,11 @@ class Frame(QMainWindow):
     def settings_page(self) -> SettingsPage:
         """The settings."""
         return cast("SettingsPage", self.page_of(SETTINGS))
+
+    @property
+    def team_page(self) -> TeamPage:
+        """What the team changed."""
+        return cast("TeamPage", self.page_of(TEAM))
 
     def warm_up(self) -> None:
         """Import what the window can do without at first, so that nothing waits for it later: what has classes of Qt

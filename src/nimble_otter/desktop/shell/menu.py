@@ -14,7 +14,7 @@ Part = str | tuple[str, tuple[str, ...]]
 MENU: tuple[tuple[str, tuple[Part, ...]], ...] = (
     ("Pull", ("new_pull", "open_pull", "save", "save_as", "rename", "copy_pull", "versions", "",
               "next_pull", "previous_pull", "tab_left", "tab_right", "close", "reopen", "",
-              "open_database", "add_server", "demo", "find_value", "history", "start_page")),
+              "open_database", "add_server", "demo", "find_value", "history", "team", "start_page")),
     ("Query", ("run", "run_all", "more_rows", "all_rows", "stop", "watch", "", "text_before", "text_after", "pieces",
                ("Text", tuple(f"text_{key}" for key, *_ in EDITS)), "", "begin", "commit", "roll_back")),
     ("Rows", ("add_filter", "add_sort", "add_top", "add_distinct", "add_sample", "add_group", "add_append",

@@ -20,6 +20,7 @@ from nimble_otter.desktop.shell.frame import (
     SETTINGS,
     SOURCE,
     START,
+    TEAM,
     VERSIONS,
     WORK,
     Frame,
@@ -37,6 +38,7 @@ class Pages:
 
     def __init__(self, window: Frame, detail_presenter: DetailPresenter, open_file: Callable[[Path], object]) -> None:
         self._window, self._workspace, self._detail_presenter = window, window.workspace, detail_presenter
+        self._open_file = open_file
         sources = window.sources
         sources.collection_chosen.connect(self.describe)
         sources.add_wanted.connect(lambda: self.add_source(False))
@@ -76,6 +78,11 @@ class Pages:
             deliveries_page.edit_wanted.connect(self._edit_schedule)
             deliveries_page.repeat_wanted.connect(self.repeat)
             deliveries_page.said.connect(self._workspace.say)
+        elif number == TEAM:
+            team_page = window.team_page
+            team_page.opened.connect(self._open_file)
+            team_page.place_wanted.connect(self._show_place)
+            team_page.folder_wanted.connect(lambda: self.settings("Folder of the team"))
         elif number == REPEAT:
             window.repeat_page.saved.connect(self._schedule_saved)
         closed: SignalInstance = window.page_of(number).closed  # type: ignore[attr-defined]
@@ -149,7 +156,7 @@ class Pages:
             return
         drawer = next((kind for kind in window.drawers if window.is_shown(kind)), "")
         pages = {SOURCE: "Reach", START: "Reach", SEARCH: "Find", HISTORY: "Keep", VERSIONS: "Keep",
-                 DELIVERIES: "Repeat", REPEAT: "Repeat"}  # fmt: skip
+                 DELIVERIES: "Repeat", REPEAT: "Repeat", TEAM: "Keep"}  # fmt: skip
         if window.grid.hasFocus() or not drawer:
             drawer = "grid"
         in_work = "Look" if drawer == "grid" else SECTIONS.get(drawer, "Shape")
@@ -203,6 +210,21 @@ class Pages:
         """The page of schedules and deliveries."""
         self._window.turn_to(DELIVERIES)
         self._window.deliveries_page.open()
+
+    def team(self) -> None:
+        """The page of what the team changed."""
+        self._window.turn_to(TEAM)
+        self._window.team_page.open()
+
+    def _show_place(self, kind: str, name: str) -> None:
+        """What a team shares beside pulls."""
+        source = self._window.hub.find(name)
+        if kind == "source" and source is not None:
+            self.edit_source(source)
+        elif kind == "schedule":
+            self.deliveries()
+        else:
+            self.settings()
 
     def repeat(self) -> None:
         """The page on which the pull in sight gets its times; a schedule runs its file, so it is saved first."""

@@ -32,18 +32,20 @@ from nimble_otter.desktop.runtime.settings import (
     MOST_ROWS,
     NULL_MARKS,
     ROW_HEIGHTS,
+    TEAM_WIDE,
     TEXT_SIZES,
     USUAL,
     WAITED_S,
     SettingsStore,
     Value,
+    team_file,
     trouble_with,
 )  # fmt: skip
 from nimble_otter.desktop.shell.shortcuts import FORMER
 from nimble_otter.table.text.show import grouped
 
 KEYBOARD = "Keyboard"
-_NAMES, _FIELDS = 176, 250
+_NAMES, _FIELDS = 160, 196
 _KEY = Qt.ItemDataRole.UserRole
 
 
@@ -92,7 +94,7 @@ LINES = (
     Line("answer_s", "Network", "Wait for a web service", "while it says nothing; a query may take as long as it takes",
          tuple((str(s), f"{s} seconds") for s in WAITED_S)),
     Line("send_folder", "Send", "Folder of new deliveries", "for their files, unless a pull says otherwise", hint="~"),
-    Line("team_folder", "Team", "Folder of the team", "on a share or in git; its sources and pulls stand beside yours",
+    Line("team_folder", "Team", "Folder of the team", "on a share or in git; what is in it stands beside yours",
          hint="none"),
 )  # fmt: skip
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
@@ -188,11 +190,17 @@ class SettingsPage(QWidget):
             made.editingFinished.connect(lambda box=made: self._set(line, box.text()))
         made.setFixedWidth(_FIELDS)
         self.fields[line.key] = made
-        back = button("Set back", lambda: self._set(line, str(getattr(USUAL, line.key))), "link")
-        back.setVisible(value != getattr(USUAL, line.key))
+        usual = getattr(self._store.usual, line.key)
+        back = button("Set back", lambda: self._set(line, str(usual)), "link")
+        back.setVisible(value != usual)
+        give = button("For the team", lambda: self._store.give_to_team(line.key), "link",
+                      "Let it hold for everybody who has not set another value")  # fmt: skip
+        give.setVisible(value != usual and line.key in TEAM_WIDE and team_file() is not None)
+        is_theirs = value == usual != getattr(USUAL, line.key)
+        whose = label("the team's" if is_theirs else "", "muted", 12)
         effect = label(line.effect, "muted", 12, wrap=True)
         effect.setContentsMargins(_NAMES + 2, 0, 0, 0)
-        return column(row(name, made, back, None), effect, 7, space=1)
+        return column(row(name, made, back, give, whose, None), effect, 7, space=1)
 
     def _set(self, line: Line, text: str) -> None:
         usual = getattr(USUAL, line.key)

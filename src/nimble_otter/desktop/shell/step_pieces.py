@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PySide6.QtCore import QObject
 from PySide6.QtGui import QCursor
-from PySide6.QtWidgets import QInputDialog, QMenu
+from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QLineEdit, QMenu, QMessageBox
 
-from nimble_otter.desktop.kit.widgets import calling
+from nimble_otter.desktop.kit.widgets import as_plain, calling, column, label
 from nimble_otter.desktop.pulls.new_steps import place_for
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.errors import SavedError
-from nimble_otter.pull import run_course
+from nimble_otter.pull import places, run_course
 from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.pieces import Piece, drop_piece, keep_piece, load_pieces
 from nimble_otter.pull.steps import Step
@@ -28,6 +28,26 @@ if TYPE_CHECKING:
 
 
 _USABLE = ("filter", "sort", "compute", "group", "columns", "check")
+
+
+class KeepQuestion(QDialog):
+    """Under which name steps are kept, and whether for everybody."""
+
+    def __init__(self, usual: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keep as a piece")
+        self.name, self.for_team = QLineEdit(usual), QCheckBox("Share it with the team")
+        self.name.setAccessibleName("Name")
+        self.name.selectAll()
+        self.for_team.setVisible(places.team_folder() is not None)
+        self.buttons = QDialogButtonBox()
+        self.buttons.addButton("Keep", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton(QDialogButtonBox.StandardButton.Cancel)
+        self.buttons.accepted.connect(self.accept)
+        self.buttons.rejected.connect(self.reject)
+        said = label("The + of every course will offer it.", "muted")
+        self.setLayout(column(said, self.name, self.for_team, self.buttons, space=10, margins=(18, 16, 18, 14)))
+        self.setMinimumWidth(420)
 
 
 class StepPieces(QObject):
@@ -49,11 +69,11 @@ class StepPieces(QObject):
         pull = self._workspace.pull
         steps = pull.pull.steps[first : last + 1] if pull is not None else ()
         usual = ", ".join(step.name or step.kind.capitalize() for step in steps)
-        name, is_wanted = QInputDialog.getText(self._parent, "Keep as a piece", "Name:", text=usual)
-        if not is_wanted:
+        question = KeepQuestion(usual, self._parent)
+        if question.exec() != QDialog.DialogCode.Accepted:
             return
         try:
-            kept = keep_piece(name, steps)
+            kept = keep_piece(question.name.text(), steps, question.for_team.isChecked())
         except SavedError as problem:
             self._workspace.say(str(problem), True)
             return
@@ -107,7 +127,7 @@ class StepPieces(QObject):
     def add(self, name: str) -> None:
         """Put the steps of a piece behind those of the pull in sight; one undo takes them away."""
         pull = self._workspace.pull
-        piece = next((piece for piece in self.offered() if piece.name == name), None)
+        piece = self._named(name)
         if pull is None or piece is None:
             return
         changed = pull.pull
@@ -117,8 +137,24 @@ class StepPieces(QObject):
         self._workspace.say(f"{name} was added.", False)
 
     def drop(self, name: str) -> None:
-        """Forget a piece; pulls that have its steps keep them."""
+        """Forget a piece, the team's after a question; pulls that have its steps keep them."""
+        piece = self._named(name)
+        if piece is None:
+            return
+        if piece.is_shared:
+            box = QMessageBox(
+                QMessageBox.Icon.Question, "Remove", as_plain(f"{name} is the team's."), parent=self._parent
+            )
+            box.setInformativeText("It would be removed for everybody.")
+            remove = box.addButton("Remove it", QMessageBox.ButtonRole.DestructiveRole)
+            box.setDefaultButton(box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole))
+            box.exec()
+            if box.clickedButton() is not remove:
+                return
         try:
-            drop_piece(name)
+            drop_piece(piece)
         except SavedError as problem:
             self._workspace.say(str(problem), True)
+
+    def _named(self, name: str) -> Piece | None:
+        return next((piece for piece in self.offered() if piece.name == name), None)

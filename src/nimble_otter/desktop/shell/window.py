@@ -61,11 +61,13 @@ class Window(Workbench):
         return made
 
     def _choose_step(self, at: QPoint) -> None:
+        from nimble_otter.desktop.steps.palette import TEAM
+
         if self.pull is not None:
             kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
             self._used = self.step_pieces.used(recent_paths(self.layout_state))
             self.step_palette.offer(
-                [(piece.name, ", ".join(step.kind.capitalize() for step in piece.steps))
+                [(piece.name, ", ".join(step.kind.capitalize() for step in piece.steps) + TEAM * piece.is_shared)
                  for piece in self.step_pieces.offered()],
                 [(step.name or step.words(), f"{step.kind.capitalize()}, in {where}") for step, where in self._used],
             )  # fmt: skip

@@ -37,6 +37,7 @@ from nimble_otter.desktop.shell.frame import START, WARM_UP_MS, WORK, Frame
 from nimble_otter.desktop.shell.pages import Pages
 from nimble_otter.desktop.shell.status_text import show_status, work_words
 from nimble_otter.desktop.shell.tabs import tab_of
+from nimble_otter.desktop.shell.team_page import TeamNews
 from nimble_otter.desktop.shell.telling import Telling
 from nimble_otter.desktop.sources.glance import Glance
 from nimble_otter.errors import ConnectError, OtterError
@@ -75,6 +76,7 @@ class Workbench(Frame):
         self.rows_views = RowsViews(workspace, grid, self.side, self.rows_stack)
         self.glance = Glance(self, self.hub)
         self.file_watcher = FileWatcher(workspace)
+        self.team_news = TeamNews(self.jobs, self)
         self.closing = Closing(self, workspace, self.drafts, self.keep_drafts)
         self.pages = Pages(self, self.detail_presenter, self.open_file)
         self.rows_find = RowsFind(workspace, grid, self.actions_on_grid, self.column_actions)
@@ -136,6 +138,7 @@ class Workbench(Frame):
         self.detail_presenter.figures_changed.connect(self.status.figures.setText)
         self.follower.origin_wanted.connect(self._show_origin)
         self.file_watcher.shelf_changed.connect(self._look_at_shelf)
+        self.team_news.said.connect(lambda text: self.say(text, False))
         self.settings.changed.connect(self.file_watcher.watch)
         self.grid.key_dropped.connect(self.actions_on_grid.stop_grouping)
         self.grid.width_changed.connect(self._width_set)
@@ -244,6 +247,7 @@ class Workbench(Frame):
         self.sources.refresh_shelf()
         if places.team_folder() is not None:
             self.hub.load()
+            self.team_news.look()
 
     def send_folder(self) -> str:
         """Where the files of new deliveries go."""

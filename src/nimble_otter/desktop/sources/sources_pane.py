@@ -47,6 +47,9 @@ _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
 MOST_SHOWN = 400
 """Tables of a source that the tree lists; the others are found by typing."""
 
+_NAME_SHARE, _GAP = 0.7, 8
+"""How much of a line a name takes before the word at its right is cut; pixels between them."""
+
 
 class _Paint(QStyledItemDelegate):
     """Name on the left, a faint word or count on the right; depth by indent and size."""
@@ -73,14 +76,19 @@ class _Paint(QStyledItemDelegate):
         data = index.data(_DATA)
         if level == 0 and isinstance(data, Source) and data.stage:
             rect = rect.adjusted(0, 0, -self._tag(painter, rect, data.stage), 0)
+        inner = QRect(indent, rect.top(), rect.right() - indent - 10, rect.height())
+        painter.setFont(ui_font(tokens.UI_PX if level < 2 else 12))
+        name_room = min(painter.fontMetrics().horizontalAdvance(str(index.data())), round(inner.width() * _NAME_SHARE))
         painter.setFont(ui_font(tokens.SMALL_PX))
+        right = painter.fontMetrics().elidedText(
+            right, Qt.TextElideMode.ElideRight, inner.width() - name_room - _GAP
+        )  # the name comes first
         width = painter.fontMetrics().horizontalAdvance(right)
         painter.setPen(theme["faint"])
-        inner = QRect(indent, rect.top(), rect.right() - indent - 10, rect.height())
         painter.drawText(inner, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, right)
         painter.setFont(ui_font(tokens.UI_PX if level < 2 else 12))
         painter.setPen(theme["ink" if level < 2 else "muted"])
-        room = inner.width() - width - 8
+        room = inner.width() - width - _GAP
         text = painter.fontMetrics().elidedText(str(index.data()), Qt.TextElideMode.ElideRight, room)
         painter.drawText(inner.adjusted(0, 0, -width, 0), Qt.AlignmentFlag.AlignVCenter, text)
 

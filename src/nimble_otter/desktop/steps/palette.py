@@ -27,6 +27,8 @@ _ENTRY = QSize(208, 42)
 _TITLES = sum(map(len, GROUPS))
 _MOST_PIECES = 9
 _USED = "used "
+TEAM = " · team"
+"""At the end of the line of a piece that is everybody's."""
 
 
 class _Entry(QAbstractButton):
@@ -170,7 +172,9 @@ class StepPalette(QFrame):
             (self.piece_chosen if entry.is_piece else self.chosen).emit(entry.kind)
 
     def _drop(self, entry: _Entry) -> None:
-        """Forget a piece."""
+        """Forget a piece; one of the team's is asked about, in the palette's place."""
+        if entry.line.endswith(TEAM):
+            self.close()
         self.piece_dropped.emit(entry.kind)
         left = [each for each in self.columns[-1] if each is not entry]
         kept = [(each.kind, each.line) for each in left if each.is_piece]

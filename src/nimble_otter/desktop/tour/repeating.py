@@ -65,10 +65,10 @@ class Repeating(Asking):
         window.commands.run("deliveries")
         for name in ("Monday levels", "New readings", "New readings"):
             self.settle()
-            item = next(i for n in range(page.schedules.topLevelItemCount())
-                        if (i := page.schedules.topLevelItem(n)) is not None and i.text(0) == name)  # fmt: skip
-            page.schedules.setCurrentItem(item)
-            page.run_button.click()
+            item = next(i for n in range(page.schedules.list.topLevelItemCount())
+                        if (i := page.schedules.list.topLevelItem(n)) is not None and i.text(0) == name)  # fmt: skip
+            page.schedules.list.setCurrentItem(item)
+            page.schedules.run_button.click()
             wait_until(lambda name=name: not window.jobs.is_running(f"schedule {name}"), 60)  # type: ignore[misc]
         self.settle()
         hold(out.exists(), f"the schedule did not deliver: {window.status.message.text()}")

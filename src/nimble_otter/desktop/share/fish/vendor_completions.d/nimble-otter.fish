@@ -50,7 +50,7 @@ function _shtab_nimble_otter_using
   test "$_shtab_nimble_otter_cmdpath" = "$argv"
 end
 
-set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf history formats demo
+set -g _shtab_nimble_otter_commands query run chart compare trace tables describe sources find apply schedule shelf team history formats demo
 set -g _shtab_nimble_otter_opts_with_value --along --any-case --any-space --as-table --at --batch --between --binary --binary-name --bins --by --calendar --case --chart --columns --compression --date --decimal --delimiter --dialect --duplicates --empty --empty-is-null --encoding --every --exists --filter --first --format --group --grows --key --kind --last --leave-out --legend --limit --line-end --lines --lists-by --long --map --minutes --missed --missing --most --name --names --new-key --numbers --on --order --overlap --pair --palette --panels --param --password-command --password-file --pixels --pull --quote --quote-mark --readings --report --root --row --rows --scale --script --second-scale --second-title --send --sheet --size --sort --source --sql --sql-file --stack --stage --table --tell --theme --time --time-zone --title --to --to-value --tolerance --top --tries --up --values --where --words --x-scale --x-title --y-scale --y-title --zones
 
 complete -c nimble-otter -e
@@ -378,7 +378,7 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l param -x -d 'a 
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l yes -d 'also what would empty, drop or change a whole table'
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply' -l json -d 'tell it as JSON'
 complete -c nimble-otter -n '_shtab_nimble_otter_using apply; and test $_shtab_nimble_otter_npos -eq 0' -ka "(__fish_complete_path (commandline -ct))" -d 'a file of SQL statements; - is standard input'
-complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a schedule -d 'list, add, remove, pause, resume or run schedules; their log and units'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a schedule -d 'list, add, remove, pause, resume, run or share schedules; their log and units'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l every -xka "hour day weekday week month minutes" -d every
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l at -x -d 'such as 04:30; of an hour its minute, such as :15'
@@ -453,10 +453,14 @@ complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l bare -l no-b
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l most -x -d 'Widest column'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l root -x -d 'Outer element'
 complete -c nimble-otter -n '_shtab_nimble_otter_using schedule' -l row -x -d 'Element of a row'
-complete -c nimble-otter -n '_shtab_nimble_otter_using schedule; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add remove pause resume run log units marks reset" -d what
+complete -c nimble-otter -n '_shtab_nimble_otter_using schedule; and test $_shtab_nimble_otter_npos -eq 0' -ka "list add remove pause resume run log units marks reset share unshare take-over" -d what
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a shelf -d 'list the saved pulls'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using shelf' -l json -d 'tell it as JSON'
+complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a team -d 'list who changed what in the team'"'"'s folder, the newest first'
+complete -c nimble-otter -n '_shtab_nimble_otter_using team' -s h -l help -d 'show this help message and exit'
+complete -c nimble-otter -n '_shtab_nimble_otter_using team' -l most -x -d 'at most so many (50)'
+complete -c nimble-otter -n '_shtab_nimble_otter_using team' -l json -d 'tell it as JSON'
 complete -c nimble-otter -n '_shtab_nimble_otter_using; and test $_shtab_nimble_otter_npos -eq 0' -a history -d 'list the last deliveries, the newest first'
 complete -c nimble-otter -n '_shtab_nimble_otter_using history' -s h -l help -d 'show this help message and exit'
 complete -c nimble-otter -n '_shtab_nimble_otter_using history' -l pull -x -d 'only those of this pull'
