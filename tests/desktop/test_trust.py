@@ -163,6 +163,14 @@ def test_a_long_script_is_read_beside_the_window_before_it_is_run(make_window):
     settle(window)
     assert len(window.pull.outcomes) == 251
     assert window.pull.error is None
+    tree, outcomes = window.query_drawer.outcomes, window.pull.outcomes
+    shown = [[item.text(0), item.text(1), item.data(0, 0x0100)] for n in range(251) for item in [tree.topLevelItem(n)]]
+    assert (tree.topLevelItemCount(), shown[9]) == (251, [lines[9], "1 row", (9, 0)])
+    parts = [outcomes[:3], outcomes[:9], outcomes[:9] + outcomes[3:5], outcomes[:4], outcomes[1:4], (), outcomes[:2]]
+    for part in parts:  # of one that goes on, only what is new is made
+        tree.fill(part)
+        texts = [tree.topLevelItem(n).text(0) for n in range(tree.topLevelItemCount())]
+        assert texts == [outcome.statement.text for outcome in part]
 
 
 @pytest.mark.by_hand  # its pull is hushed

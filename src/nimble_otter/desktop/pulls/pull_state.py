@@ -42,6 +42,7 @@ COMING = "Rows are still arriving."
 """Why rows can't be changed before all are there."""
 PREVIEW = 200
 """Rows of a query that is being put together."""
+_SOON_MS = 100
 
 
 class PullState(QObject):
@@ -115,11 +116,19 @@ class PullState(QObject):
         self._later.setSingleShot(True)
         self._later.timeout.connect(lambda: self._then())
         self._then: Callable[[], object] = lambda: None
+        self._soon = QTimer(self, singleShot=True, interval=_SOON_MS)
+        self._soon.timeout.connect(self._tell_all)
 
     def tell(self, what: Aspect) -> None:
         """Tell that this is another than before: now, or with all else at the end of the turn."""
         self._untold |= what
         self.jobs.turn.at_end(self._tell_all)
+
+    def tell_soon(self, what: Aspect) -> None:
+        """As `tell`, of what may follow in quick succession: told some times a second."""
+        self._untold |= what
+        if not self._soon.isActive():
+            self._soon.start()
 
     def _tell_all(self) -> None:
         what, self._untold = self._untold, Aspect(0)
@@ -139,6 +148,7 @@ class PullState(QObject):
         """Nothing is told any more, nor done later: whoever listened ends."""
         self.blockSignals(True)
         self._later.stop()
+        self._soon.stop()
 
     def after(self, wait_ms: int, do: Callable[[], object]) -> None:
         """Do something of this pull's later, unless it was closed by then, or something else is to be done later."""

@@ -309,7 +309,7 @@ class RunController:
 
         def update(outcomes: list[Outcome]) -> None:
             self._own.outcomes = tuple(outcomes)
-            self._own.tell(Aspect.RUN)
+            self._own.tell_soon(Aspect.RUN)
 
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work, done,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHeaderView, QTreeWidget, QTreeWidgetItem
@@ -32,7 +31,6 @@ class _Tree(QTreeWidget):
         for at, width in enumerate(widths, 1):
             self.setColumnWidth(at, width)
             self.headerItem().setTextAlignment(at, _RIGHT)
-        self._shown: Any = None
 
     def item(self, texts: list[str], tip: str = "", tone: str = "") -> QTreeWidgetItem:
         tree_widget_item = QTreeWidgetItem(texts)
@@ -49,6 +47,7 @@ class PlanTree(_Tree):
 
     def __init__(self) -> None:
         super().__init__("The server's plan", ["Step", "Rows", "Cost"], (70, 70))
+        self._shown: PlanNode | None = None
 
     def fill(self, tree: PlanNode | None) -> None:
         """Show a plan; the same one again is left as it stands."""
@@ -79,16 +78,20 @@ class OutcomesList(_Tree):
 
     def __init__(self) -> None:
         super().__init__("Statements that ran", ["Statement", "Result", "Time"], (110, 60))
+        self._shown: Sequence[Outcome] = ()
         self.itemClicked.connect(lambda item, _: self._choose(item))
         self.itemActivated.connect(lambda item, _: self._choose(item))
 
     def fill(self, outcomes: Sequence[Outcome]) -> None:
-        """Show what became of each statement of a script."""
+        """Show what became of each statement of a script; of one that goes on, what is new is put behind the rest."""
         if outcomes is self._shown:
             return
+        known = len(self._shown)
+        if known > len(outcomes) or any(one is not other for one, other in zip(self._shown, outcomes, strict=False)):
+            known = 0
+            self.clear()
         self._shown = outcomes
-        self.clear()
-        for number, outcome in enumerate(outcomes):
+        for number, outcome in enumerate(outcomes[known:], known):
             text = outcome.statement.text
             first = self.item([" ".join(text.split())[:200], _became(outcome), f"{outcome.seconds:.2f} s"], text[:2000])
             self._mark(first, number, 0)
@@ -102,7 +105,7 @@ class OutcomesList(_Tree):
             for message in outcome.messages[:50]:
                 first.addChild(self.item([message], tone="muted"))
             self.addTopLevelItem(first)
-        self.expandAll()
+            first.setExpanded(True)
 
     @staticmethod
     def _mark(item: QTreeWidgetItem, number: int, place: int) -> None:

@@ -6,6 +6,7 @@ import re
 from bisect import bisect_left, bisect_right
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 _QUOTED = (
     r"(?<!\w)[eE]'(?:[^'\\]|\\.|'')*(?:'|\Z)"
@@ -94,11 +95,13 @@ def statement_near(statements: Sequence[Statement], position: int) -> Statement 
 
 def find_parameters(text: str) -> list[str]:
     """Names of the `:name` parameters in order of first use; not in quotes or comments, and `::type` is a cast."""
-    names: list[str] = []
-    for _, _, name in parameter_places(text):
-        if name not in names:
-            names.append(name)
-    return names
+    return list(_names_in(text))
+
+
+@lru_cache(maxsize=8)
+def _names_in(text: str) -> tuple[str, ...]:
+    """Kept, as a view asks for them at each turn of a long script."""
+    return tuple(dict.fromkeys(name for _, _, name in parameter_places(text)))
 
 
 def mark_parameters(text: str, names: Collection[str], style: str) -> str:
