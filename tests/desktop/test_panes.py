@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QMenu
 from nimble_otter.desktop.detail.detail import CELL, COLUMN, RECORD
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.offscreen import wait_until
-from nimble_otter.desktop.pulls.new_steps import STEP_WORDS
+from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.shell.find_box import Index
@@ -543,7 +543,7 @@ def test_every_menu_opens_with_what_can_be_done(window):
     on_cell = entries(lambda: window.column_actions.menu(0, 1, QPoint()))
     assert {"Keep only rows with this station_id", "Group by station_id", "Paste", "Delete rows"} <= set(on_cell)
     assert "Delete rows" not in entries(lambda: window.column_actions.menu(-1, 1, QPoint()))
-    window.commands.run("add_filter")
+    window.add_step(new_step("filter"))
     assert [text for text, _ in window.course._entries(step_at(0))] == [
         "Switch off", "Show rows here", "Move upstream…", "Move all steps upstream…", "Rename…",
         "Copy to another pull…", "Keep as a piece…", "Keep all steps as a piece…", "Move left", "Move right", "Remove",

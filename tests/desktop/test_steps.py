@@ -13,6 +13,7 @@ from nimble_otter.desktop.grid.canvas import HEAD
 from nimble_otter.desktop.grid.painting import PAD
 from nimble_otter.desktop.kit.mime_types import KEY_DRAG
 from nimble_otter.desktop.kit.theme import theme
+from nimble_otter.desktop.pulls.new_steps import new_step
 from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.desktop.shell.step_pieces import KeepQuestion
 from nimble_otter.desktop.steps import course
@@ -59,7 +60,7 @@ def with_pull(window, name: str, text: str):
 
 def test_groups_by_parts_quantiles_and_conditions_on_groups(window, qtbot):
     open_pull = with_pull(window, "levels", "select taken_at, level_m, quality from reading limit 400")
-    window.commands.run("add_group")
+    window.add_step(new_step("group"))
     window.drawer.add_key()
     choose(named(window, "Part of taken_at"), "month")
     assert open_pull.pull.steps[0].keys == (KeyBy("taken_at", "month"),)

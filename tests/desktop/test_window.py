@@ -26,6 +26,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.usual_looks import UsualLooks
+from nimble_otter.desktop.pulls.new_steps import new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, SOURCE, step_at
 from nimble_otter.desktop.runtime.settings import Settings, read_settings
 from nimble_otter.desktop.shell.find_box import Finding, Index
@@ -344,9 +345,9 @@ def test_a_key_can_be_changed_and_a_written_row_is_shown_as_the_source_has_it(wi
 
 def test_the_course_by_mouse_and_keyboard(window):
     course, pull = window.course, window.pull
-    window.commands.run("add_sort")
+    window.add_step(new_step("sort"))
     window.drawer_of("sort").add()
-    window.commands.run("add_filter")
+    window.add_step(new_step("filter"))
     window.filter_drawer.add_condition()
     settle(window)
     assert [s.kind for s in pull.pull.steps] == ["filter", "sort"]
@@ -774,8 +775,8 @@ def test_small_and_large_windows_with_panes_open_and_closed(window, size):
 def test_controls_have_accessible_names(window):
     from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 
-    window.commands.run("add_sort")
-    window.commands.run("add_filter")
+    window.add_step(new_step("sort"))
+    window.add_step(new_step("filter"))
     window.filter_drawer.add_condition()
     for kind in (QLineEdit, QComboBox, QPushButton):
         for widget in window.findChildren(kind):

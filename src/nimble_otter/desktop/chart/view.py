@@ -6,13 +6,16 @@ from collections.abc import Sequence
 from functools import partial
 
 from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QStackedWidget, QWidget
+from PySide6.QtWidgets import QButtonGroup, QPushButton, QStackedWidget, QWidget
 
 from nimble_otter.desktop.chart.canvas import ChartCanvas
 from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, clear, column, label, row
 from nimble_otter.pull.charts import Chart
 
 _WIDEST_NAME = 28
+
+
+_DRAW = "Draw this chart"
 
 
 class ChartView(QWidget):
@@ -75,12 +78,18 @@ class ChartView(QWidget):
     def _menu(self, place: int, tab: QWidget, at: QPoint) -> None:
         self.tab_menu.emit(place, tab.mapToGlobal(at))
 
+    def focus_offer(self) -> None:
+        """Put the keyboard on the first chart that is offered, where some are."""
+        first = next((b for b in self.findChildren(QPushButton) if b.toolTip() == _DRAW), None)
+        if first is not None and first.isVisible():
+            first.setFocus()
+
     def _fill_offers(self, offers: Sequence[Chart], words: str, has_some: bool) -> None:
         clear(self._offers)
         self._words.setText(words)
         for chart in offers:
             text = f"{chart.kind.value.capitalize()}: {chart.words()}"
-            self._offers.addLayout(row(button(text, partial(self.made.emit, chart), "", "Draw this chart"), None))
+            self._offers.addLayout(row(button(text, partial(self.made.emit, chart), "", _DRAW), None))
         self._offers.addLayout(row(button("Choose everything in the drawer", self._empty, "link"), None))
 
     def _empty(self) -> None:

@@ -5,10 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtWidgets import QInputDialog
+from PySide6.QtWidgets import QInputDialog, QMenu
 
 from nimble_otter.desktop.detail.detail import RECORD
 from nimble_otter.desktop.grid.model import RowsModel
+from nimble_otter.desktop.kit.widgets import calling
+from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Request, fetch
@@ -56,6 +58,7 @@ class Follower(QObject):
         self._later.setInterval(PAUSE_MS)
         self._later.timeout.connect(self._count)
         detail.record.follow_wanted.connect(self.go)
+        detail.record.back_wanted.connect(self.go_back)
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.timeout.connect(self._refresh)
@@ -69,6 +72,8 @@ class Follower(QObject):
     def _refresh(self) -> None:
         """Show them; their counts come after a moment."""
         open_pull = self._workspace.pull
+        before = self._before()
+        self._detail.record.show_back(before.pull.name if before is not None else "")
         self.references = self._find_references() if open_pull is not None and open_pull.is_documents else []
         if self.references:
             self.links, self._of = [], None
@@ -207,11 +212,33 @@ class Follower(QObject):
             lambda stop, _: follow_query(self._workspace.hub.connection(source), link, values), done, failed,
         )  # fmt: skip
 
+    def offer(self) -> None:
+        """The ways to follow the current row, in a menu at it."""
+        self._refresh()
+        menu, grid = QMenu(self._grid), self._grid
+        ways = [(self._target(r) or r.targets[0], f"by {r.field}") for r in self.references]
+        ways = ways or [(link.table, self._words(link)) for link in self.links if self._rows()]
+        for place, (table, by) in enumerate(ways):
+            menu.addAction(f"{table}, {by}", calling(self.go, place)).setEnabled(self._has_values(place))
+        if not ways:
+            self._workspace.say("This row leads nowhere: it has no key that another table knows.", True)
+            return
+        menu.setActiveAction(next((a for a in menu.actions() if a.isEnabled()), menu.actions()[0]))
+        menu.exec(grid.viewport().mapToGlobal(grid.cell_rect(*grid.selection.current).center()))
+
+    def _has_values(self, place: int) -> bool:
+        """Whether the rows have something to follow there."""
+        table = self._workspace.pull.table if self._workspace.pull is not None else None
+        return bool(self.references) or (table is not None and bool(values_of(self.links[place], table, self._rows())))
+
+    def _before(self) -> OpenPull | None:
+        """The open pull that this one was followed from."""
+        came_from = self._workspace.pull.came_from if self._workspace.pull is not None else None
+        return next((p for p in self._workspace.pulls if p is came_from), None)
+
     def go_back(self) -> None:
         """To the pull that this one was followed from."""
-        open_pull = self._workspace.pull
-        came_from = open_pull.came_from if open_pull is not None else None
-        before = next((p for p in self._workspace.pulls if p is came_from), None)
+        before = self._before()
         if before is not None:
             self._workspace.show(before)
         else:

@@ -108,10 +108,12 @@ class _Paint(QStyledItemDelegate):
 
 
 class RecordPage(QWidget):
-    """`step_wanted` -1 or 1: the record before or after; `follow_wanted`: a way to follow, by its place."""
+    """`step_wanted` -1 or 1: the record before or after; `follow_wanted`: a way to follow, by its place; `back_wanted`:
+    the way back."""
 
     step_wanted = Signal(int)
     follow_wanted = Signal(int)
+    back_wanted = Signal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -128,6 +130,8 @@ class RecordPage(QWidget):
         self.list.viewport().setAutoFillBackground(False)
         self._none = label("", "faint", wrap=True)
         self._foot = label("", "muted", 12)
+        self.back = button("", self.back_wanted.emit, "link", "To the rows that these were followed from")
+        self.back.hide()
         self._follow = QVBoxLayout()
         self._follow.setSpacing(2)
         self._links: list[tuple[str, str]] = []
@@ -142,6 +146,7 @@ class RecordPage(QWidget):
         layout.addWidget(self._none)
         layout.addWidget(self.list, 1000)
         layout.addLayout(self._follow)
+        layout.addWidget(self.back)
         layout.addWidget(self._ways)
         layout.addStretch(1)
         self.empty("Select a row to see all its fields.")
@@ -160,6 +165,11 @@ class RecordPage(QWidget):
     def _forget_links(self) -> None:
         clear(self._follow)
         self._links, self._counts = [], []  # counts may still be on their way
+
+    def show_back(self, name: str) -> None:
+        """The way back to a pull of this name; "" where there is none."""
+        self.back.setText(f"‹ Back to {name}")
+        self.back.setVisible(bool(name))
 
     def show_links(self, links: list[tuple[str, str]]) -> None:
         """Ways to follow the record: (table, by which columns); counts are shown as they come."""

@@ -186,6 +186,20 @@ class ColumnActions:
             menu.addAction("Open it here", lambda: actions.open_nested(position, column))
         menu.addSeparator()
 
+    def begin_at(self, kind: str, column: int) -> bool:
+        """Filter, sort or group by a column, where that is what a new step is to do; False for other kinds, and where
+        the column has no name."""
+        name = self.name_of(column) if 0 <= column < len(self._grid.widths) else ""
+        if not name or not isinstance(self._grid.model, RowsModel):
+            return False
+        if kind == "filter":
+            self._filter(Condition("is none of", name))
+        elif kind == "sort":
+            self._actions.sort_by(column, False)
+        elif kind == "group":
+            self._actions.group_by(name)
+        return kind in ("filter", "sort", "group")
+
     def _filter(self, condition: Condition) -> None:
         """Add a condition and go on typing where its value belongs, once the menu is gone."""
         at = self._actions.add_condition(condition)

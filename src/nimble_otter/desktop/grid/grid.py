@@ -33,6 +33,8 @@ from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
 
 LEAST, MOST = 36, 700
+_NOT_TYPING = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.MetaModifier
+"""Keys that a key is held with where it is no letter to be typed; AltGr, by which many are, is none of them."""
 _GRIP = 5
 _BORDER = 3
 """Pixels at a cell's edge by which its value is dragged."""
@@ -161,6 +163,14 @@ class Grid(GridCanvas):
         return (
             column == self._hot and right - CARET - _GRIP < point.x() < right - _GRIP and point.y() > tokens.HEADER // 2
         )
+
+    def open_cell_menu(self) -> None:
+        """The menu of the current cell, which has all that the column's has."""
+        position, column = self.selection.current
+        if position >= 0 and column >= 0:
+            self.reveal(position, column)
+            at = self.viewport().mapToGlobal(self.cell_rect(position, column).center())
+            self.menu_wanted.emit(position, column, at)
 
     def open_column_menu(self) -> None:
         """The menu of the current column, under its header."""
@@ -416,11 +426,15 @@ class Grid(GridCanvas):
             self.clear_wanted.emit()
         elif key == Qt.Key.Key_Backspace and not modifiers and position >= 0:
             self.typed.emit(position, column, "")
-        elif key == Qt.Key.Key_Menu and position >= 0:
-            self.menu_wanted.emit(
-                position, column, self.viewport().mapToGlobal(self.cell_rect(position, column).center())
-            )
-        elif event.text().isprintable() and event.text() and not control and position >= 0 and key != Qt.Key.Key_Space:
+        elif key == Qt.Key.Key_Menu:
+            self.open_cell_menu()
+        elif (
+            event.text().isprintable()
+            and event.text()
+            and not modifiers & _NOT_TYPING
+            and position >= 0
+            and (key != Qt.Key.Key_Space)
+        ):
             self.typed.emit(position, column, event.text())
         else:
             super().keyPressEvent(event)

@@ -68,6 +68,7 @@ def button(text: str, do: Callable[[], object] | None = None, look: str = "", ti
     """A button that calls `do`; `look` names how it is drawn, `tip` explains it."""
     made = QPushButton(text)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
+    made.setAutoDefault(True)  # Enter presses it, not the space bar alone
     if look:
         made.setProperty("look", look)
     if tip:

@@ -96,6 +96,7 @@ class Charting:
         """The chart of the pull in sight, and its drawer."""
         self._window.rows_views.choose(BOTH if with_rows else CHART_ALONE)
         self._window.open_drawer(CHART, focus=False)
+        QTimer.singleShot(0, self.presenter.view, self.presenter.view.focus_offer)
 
     def chart_column(self, name: str) -> None:
         """A chart of a column."""

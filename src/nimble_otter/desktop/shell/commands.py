@@ -8,13 +8,15 @@ from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
 
 from nimble_otter.desktop.grid.copying import COPY_FORMS
 from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
-from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH
+from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH, step_at
 from nimble_otter.desktop.query.query_edits import EDITS
 from nimble_otter.desktop.shell.find_box import FindBox, Finding
 from nimble_otter.desktop.shell.shortcuts import CHORDS
@@ -118,6 +120,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("all_rows", "Fetch all rows", lambda: _fetch_more(window, True), "", "query", is_cut)
     add("text_before", "Previous query in history", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
     add("text_after", "Next query in history", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
+    add("plan", "The server's plan of the query", lambda: _plan(window), "", "query", has_pull)
     add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "", "query", has_pull)
     add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
         lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
@@ -125,6 +128,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         add(key, name, calling(_transaction, window, key), "", "query", is_held)
     add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
     add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "", "query", has_rows)
+    add("follow", "Follow the row…", lambda: window.follower.offer(), "", "query", has_rows)
     add("go_back", "Back to the rows followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
         lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
     for ref, name, shortcut in (
@@ -159,7 +163,12 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("journey", "First journey", window.journey.begin, "", "help")
     add("keys", "Keyboard shortcuts", lambda: window.pages.help("Keyboard"), "", "help")
     add("menu", "Menu", window.show_menu, "F10", "view")
-    add("column_menu", "Column menu", window.grid.open_column_menu, "Shift+F10", "view", has_rows)
+    add("cell_menu", "Menu of the cell", lambda: _menu_here(window), "Shift+F10", "view", has_rows)
+    add("column_menu", "Menu of the column", window.grid.open_column_menu, "", "view", has_rows)
+    add("hide_column", "Hide the column", lambda: window.column_actions.hide(window.grid.selection.current[1]), "",
+        "columns", has_rows)  # fmt: skip
+    add("fit_window", "Fit all columns to the window", lambda: window.column_actions.fit("window"), "", "columns",
+        has_rows)  # fmt: skip
     add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
     add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, text in STEP_WORDS.items():
@@ -229,6 +238,8 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     add("smaller_text", "Smaller text", lambda: window.change_text(-1), "", "view")
     add("usual_text", "Text of the usual size", lambda: window.change_text(0), "", "view")
     add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
+    add("focus_sources", "Go to Sources", lambda: _go_to_sources(window), "Alt+0", "view")
+    add("focus_course", "Go to the course", window.course.setFocus, "Alt+6", "view", has_pull)
     add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
     for word, name in (("light", "Light"), ("dark", "Dark"), ("", "Light or dark as the desktop is")):
         add(word or "as_desktop", name, calling(window.change_theme, word), "", "view")
@@ -238,7 +249,13 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
 
 
 def _add_step(window: Workbench, kind: str) -> None:
-    window.add_step(new_step(kind))
+    """A new step; with the keyboard in the rows it begins with the column that is current there."""
+    is_at_column = window.grid.hasFocus() and window.grid.model is not None
+    if not (is_at_column and window.column_actions.begin_at(kind, window.grid.selection.current[1])):
+        window.add_step(new_step(kind))
+    elif window.pull is not None and kind != "filter":  # whose values are shown once the menus are gone
+        at = next((n for n, step in enumerate(window.pull.pull.steps) if step.kind == kind), -1)
+        window.open_drawer(step_at(at), focus=False) if at >= 0 else None
 
 
 def _send_tables(window: Workbench) -> None:
@@ -269,6 +286,26 @@ def _transaction(window: Workbench, key: str) -> None:
     assert window.pull is not None
     window.open_drawer(QUERY, focus=False)
     window.pull.runs.begin() if key == "begin" else window.pull.runs.end(key == "commit")
+
+
+def _menu_here(window: Workbench) -> None:
+    """The menu of the current cell, or of what else has the keyboard."""
+    focus = QApplication.focusWidget()
+    if focus is None or focus is window.grid:
+        window.grid.open_cell_menu()
+        return
+    at = focus.inputMethodQuery(Qt.InputMethodQuery.ImCursorRectangle).center()
+    QApplication.sendEvent(focus, QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, at, focus.mapToGlobal(at)))
+
+
+def _go_to_sources(window: Workbench) -> None:
+    window.toggle_part("left", True)
+    window.sources.tree.setFocus()
+
+
+def _plan(window: Workbench) -> None:
+    window.open_drawer(QUERY, focus=False)
+    window.query_drawer.show_plan()
 
 
 def _turn_over(window: Workbench) -> None:
@@ -398,7 +435,7 @@ def collect_findings(window: Workbench) -> list[Finding]:
             for name in names:
                 where = f"{table.name} · {source.name}"
                 word = "field" if shapes is not None else "column"
-                findings.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name)))
+                findings.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name, name)))
     return findings
 
 
@@ -406,10 +443,7 @@ def _shift(window: Workbench, way: int) -> None:
     window.workspace.move(window.current, window.current + way)
 
 
-def _reveal(window: Workbench, source: str, table: str) -> None:
+def _reveal(window: Workbench, source: str, table: str, column: str) -> None:
     window.toggle_part("left", True)
-    window.sources.reveal(source, table)
-    item = window.sources.tree.currentItem()
-    if item is not None:
-        item.setExpanded(True)
+    window.sources.reveal(source, table, column)
     window.sources.tree.setFocus()

@@ -60,13 +60,14 @@ class Index:
         self._whole, self._short = _Text(names), _Text(short)
 
     def best(self, needle: str, most: int = MOST) -> list[Finding]:
-        """The findings that fit, best first: whole, start, start of a word, inside, words in any order, letters of the
-        name; then shorter names before longer. With nothing typed the first ones."""
+        """The findings that fit, best first: whole, start, start of a word of the name, of a word beside it, inside,
+        words in any order, letters of the name; then shorter names before longer. With nothing typed the first ones."""
         needle = needle.strip().casefold()
         if not needle:
             return self.findings[:most]
         word = re.escape(needle)
-        patterns = [(self._whole, each) for each in (f"\n{word}(?=\n)", f"\n{word}", f"[_ .]{word}", word)]
+        patterns = [(self._whole, f"\n{word}(?=\n)"), (self._whole, f"\n{word}"), (self._short, f"[_ .]{word}"),
+                    (self._whole, f"[_ .]{word}"), (self._whole, word)]  # fmt: skip
         if " " in needle:
             ahead = "".join(rf"(?=(?:.*[_ .])?{re.escape(part)})" for part in needle.split())
             patterns.append((self._whole, f"(?m:^){ahead}."))

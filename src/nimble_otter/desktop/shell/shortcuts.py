@@ -16,6 +16,7 @@ CHORDS: Mapping[str, str] = {
     "down": f"{STEPS}, W", "count_there": f"{STEPS}, N", "show_end": f"{STEPS}, E",
     "set_empty": f"{ROWS}, N", "set_blank": f"{ROWS}, E", "set_default": f"{ROWS}, D", "take_back_cells": f"{ROWS}, R",
     "fill_down": f"{ROWS}, F", "origin": f"{ROWS}, O", "value_origin": f"{ROWS}, V", "trace_row": f"{ROWS}, T",
+    "follow": f"{ROWS}, G",
     "pin": f"{ROWS}, P", "beside": f"{ROWS}, B",
 }  # fmt: skip
 """By command; those of the text are in query/query_edits.py."""
