@@ -495,7 +495,7 @@ TASKS = (
     Task(
         "Keep rows where a number is larger",
         "righthead level_m | menu Filter where level_m > more than | type 3.6 | key Return",
-        "keys Right 2 | key Shift+F10 | type f | type f | key Right | type m | key Return | type 3.6 | key Return",
+        "keys Right 2 | key Shift+F10 | keys Down 6 | key Right | keys Down 2 | key Return | type 3.6 | key Return",
         lambda w: "3.6" in _step(w, "filter").words(),
         _HIGH,
     ),
@@ -588,7 +588,7 @@ TASKS = (
     Task(
         "Send as CSV",
         "stop Send | click Write file",
-        "key Alt+3 | key Ctrl+Return",
+        "key Alt+3 | key Return",
         lambda w: list(Path(os.environ["HOME"]).glob("*.csv")),
         _OPEN,
     ),

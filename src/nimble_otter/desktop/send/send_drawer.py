@@ -179,6 +179,10 @@ class SendDrawer(Drawer):
         assert self.open_pull is not None
         return self.open_pull.pull.send or SendPlan("csv", f"{self.sending.target()}/{{pull}}-{{date}}.csv")
 
+    def focus_first(self) -> None:
+        """Put the keyboard on what sends the rows."""
+        self.write.setFocus()
+
     def refresh(self) -> None:
         """Show what would be sent now."""
         open_pull = self.open_pull

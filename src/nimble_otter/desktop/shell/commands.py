@@ -222,7 +222,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         pending,
     )
     add("write", "Write the changes", window.write, "", "write", pending)
-    add("send_file", "Write the delivery", window.send, "", "write", has_rows)
+    add("send_file", "Send the rows", window.send, "", "write", has_rows)
     add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
     add("find", "Find a table, column, pull or command", lambda: find_box.open(), "Ctrl+K", "view")
     add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
