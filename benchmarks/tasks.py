@@ -488,14 +488,14 @@ TASKS = (
     Task(
         "Keep two values of a column",
         "righthead weather | menu Filter by values | tick Values: frost | tick Values: rain",
-        "keys Right 4 | key Ctrl+G | key F | key Tab | key Space | key Down | key Space",
+        "keys Right 4 | key Ctrl+G | key F | type fro | key Return | type rain | key Return",
         lambda w: _step(w, "filter").conditions[0].values,
         _OPEN,
     ),
     Task(
         "Keep rows where a number is larger",
         "righthead level_m | menu Filter where level_m > more than | type 3.6 | key Return",
-        "keys Right 2 | key Shift+F10 | keys Down 6 | key Right | keys Down 2 | key Return | type 3.6 | key Return",
+        "keys Right 2 | key Ctrl+G | key F | type >3.6 | key Return",
         lambda w: "3.6" in _step(w, "filter").words(),
         _HIGH,
     ),

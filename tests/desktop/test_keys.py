@@ -65,6 +65,33 @@ def test_a_step_begins_with_the_column_that_has_the_keyboard(window):
     assert window.pull.pull.steps == ()
 
 
+def test_values_are_taken_and_compared_by_typing(window):
+    window.grid.go(0, 1)
+    chord(window, KEY.Key_G, KEY.Key_F)
+    search, ids = window.filter_drawer.search, window.pull.table.column("station_id").values()
+
+    def type_in(text):
+        search.setText(text)
+        press(window, KEY.Key_Return)
+        settle(window)
+        condition = window.pull.pull.steps[0].conditions[0]
+        return condition.operator, condition.values, window.pull.shaped.rows
+
+    most = max(set(ids), key=lambda v: ("3" in str(v), ids.count(v)))
+    found = type_in("3")
+    assert (found[0], found[2]) == ("is one of", ids.count(found[1][0]))
+    assert "3" in str(found[1][0])
+    assert ids.count(found[1][0]) == ids.count(most)
+    both = type_in("17")
+    assert (both[0], both[1]) == ("is one of", (*found[1], 17))
+    assert type_in("17")[1] == found[1]  # the same again is no longer meant
+    assert type_in("> 12")[::2] == ("more than", sum(v > 12 for v in ids))
+    assert type_in("<=5")[::2] == ("at most", sum(v <= 5 for v in ids))
+    assert type_in("<> 5")[::2] == ("is not", sum(v != 5 for v in ids))
+    assert type_in("nothing like it")[0] == "is not"
+    assert search.hasFocus()
+
+
 def test_the_menu_key_opens_the_menu_of_what_has_the_keyboard(window):
     window.grid.go(2, 1)
     entries = in_menu(window, lambda: press(window, KEY.Key_F10, SHIFT))

@@ -205,6 +205,9 @@ def test_a_schedule_is_shared_only_where_its_pull_is(team, numbered, tmp_path, m
     assert main(["schedule", "run", "numbers"]) != 0  # nothing is known of what was delivered
     assert "is not there" in capsys.readouterr().err
     assert not (team.folder / "out.csv").exists()
+    assert main(["schedule", "pause", "numbers"]) != 0  # the others would not know
+    assert main(["schedule", "remove", "numbers"]) == 0
+    assert all(each.name != "numbers" for each in load_schedules())
 
 
 def test_a_shared_source_has_its_marks_and_nothing_that_runs_or_reveals(tmp_path):

@@ -110,13 +110,15 @@ def withdraw(schedule: Schedule) -> Schedule:
 
 
 def publish(before: list[Schedule], after: list[Schedule]) -> None:
-    """What was changed here of shared schedules stands in the team's folder from now on. Raises: SavedError, also where
-    another machine runs one of them."""
+    """What was changed here of shared schedules stands in the team's folder from now on; one that is removed goes here
+    in any case. Raises: SavedError, also where another machine runs one that was changed."""
     known, left = {each.name: each for each in before if each.is_shared}, {each.name: each for each in after}
     for name, old in known.items():
         schedule = left.get(name)
-        if schedule is None and keeper_of(old) == myself():
-            withdraw(old)
+        if schedule is None:
+            with suppress(SavedError):  # the folder may be out of reach
+                if keeper_of(old) == myself():
+                    withdraw(old)
         elif schedule is not None and schedule.is_shared and schedule != old:
             if (keeper := keeper_of(schedule)) not in ("", myself()):
                 raise SavedError(f"{name} runs with {keeper} now.", "Take it over to change it.")

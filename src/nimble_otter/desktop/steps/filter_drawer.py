@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from typing import Any
 
@@ -31,6 +32,9 @@ from nimble_otter.values import Value
 _HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null."
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
+_COMPARED = re.compile(r"(>=|<=|<>|!=|=|>|<)\s*(\S.*)")
+_BY_SIGN = {">": "more than", ">=": "at least", "<": "less than", "<=": "at most", "=": "is", "<>": "is not",
+            "!=": "is not"}  # fmt: skip
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 
@@ -61,9 +65,11 @@ class FilterDrawer(Drawer):
         self.values.itemChanged.connect(lambda _: self._picked())
         self.values.itemClicked.connect(_flip)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Find a value")
+        self.search.setPlaceholderText("Find a value, or compare: > 3")
+        self.search.setToolTip("Enter takes the first value found; > 3, <= 5 or <> x compares")
         self.search.setAccessibleName("Find a value")
         self.search.textChanged.connect(self._sift)
+        self.search.returnPressed.connect(self._take)
         self.by_value = button("by value", self._sift, "chip", "Sort by value, not by count")
         self.by_value.setCheckable(True)
         side = boxed(
@@ -262,6 +268,27 @@ class FilterDrawer(Drawer):
         empty = None in chosen or (condition.with_empty and _name(None) not in seen)
         operator = condition.operator if condition.operator in PICKS else "is one of"
         self._put(self._focused, replace(condition, operator=operator, values=values, with_empty=empty))
+
+    def _take(self) -> None:
+        """Enter: what was typed as a comparison, or the first value found: alone at first, then one more."""
+        if not self.step.conditions:
+            return
+        condition, text = self.step.conditions[self._focused], self.search.text().strip()
+        items = [item for n in range(self.values.count()) if (item := self.values.item(n)).data(_VALUE) is not None]
+        compared = _COMPARED.fullmatch(text)
+        if compared and all(item.text() != text for item in items):
+            self._put(self._focused, replace(condition, operator=_BY_SIGN[compared[1]], values=(compared[2],),
+                                             with_empty=False))  # fmt: skip
+            self.search.clear()
+        elif items and text:
+            value = items[0].data(_VALUE)[0]
+            if condition.operator == "is none of" and not condition.values and not condition.with_empty:
+                values = () if value is None else (value,)
+                self._put(self._focused, replace(condition, operator="is one of", values=values,
+                                                 with_empty=value is None))  # fmt: skip
+            else:
+                _flip(items[0])
+            self.search.selectAll()
 
     def _put(self, place: int, condition: Condition) -> None:
         assert self.open_pull is not None
