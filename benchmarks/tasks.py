@@ -57,9 +57,8 @@ class Robot:
 
     def __init__(self, window: Any) -> None:
         self.window, self.count = window, Count()
-        self.saw = ""
         self._left: list[str] = []
-        self._since, self._ended = 0.0, False
+        self._since, self._ended, self._grace = 0.0, False, 10
 
     def do(self, deeds: str) -> Count:
         """Do them all. A deed that finds nothing is tried again for a while."""
@@ -79,9 +78,10 @@ class Robot:
 
         if not self._left or self.count.problem:
             waits = QApplication.activePopupWidget() or QApplication.activeModalWidget()
-            if waits is not None:  # nothing goes on before it is closed
-                self.saw += "menu" if QApplication.activePopupWidget() else "dialog"
-                waits.close()
+            if waits is not None:  # nothing goes on before it is closed; one that is closing is let be
+                self._grace -= 1
+                if self._grace < 0:
+                    waits.close()
                 QTimer.singleShot(_TICK_MS, self._next)
             else:
                 self._ended = True
@@ -248,12 +248,17 @@ class Robot:
     def _top(self) -> Any:
         from PySide6.QtWidgets import QApplication
 
-        return QApplication.activePopupWidget() or QApplication.activeModalWidget() or self.window
+        return QApplication.activeModalWidget() or QApplication.activePopupWidget() or self.window
 
     def _focus(self) -> Any:
         from PySide6.QtWidgets import QApplication, QMenu
 
-        popup = QApplication.activePopupWidget()
+        popup, dialog = QApplication.activePopupWidget(), QApplication.activeModalWidget()
+        if dialog is not None:  # which a menu's entry may have opened
+            focus = QApplication.focusWidget()
+            if focus is None or focus.window() is not dialog:
+                raise LookupError("the dialog has no keyboard yet")
+            return focus
         if popup is not None and not isinstance(popup, QMenu) and popup.focusWidget() is not None:
             return popup.focusWidget()
         return popup or QApplication.focusWidget() or self.window
@@ -616,12 +621,12 @@ TASKS = (
     Task(
         "Repeat a delivery every day",
         "stop Send | click Repeat… | click Save",
-        "key Ctrl+K | type repeat | key Return | key Ctrl+Return",
+        "key Ctrl+K | type repeat | key Return | key Tab | key Return",
         lambda w: w.deliveries_page.schedules.list.topLevelItemCount(),
     ),
     Task(
         "Give a pull another name",
-        "click Nimble Otter menu | menu Pull > Rename the pull | type frost | click OK",
+        "click Nimble Otter menu | menu Pull > Rename the pull | type frost | key Return",
         "key Ctrl+K | type rename the | key Return | type frost | key Return",
         lambda w: _pull(w).name == "frost",
         _OPEN,

@@ -89,6 +89,7 @@ class RepeatPage(FormPage):
         self.lay_out(inner)
         for each in (self.at, self.between, self.zone, self.days, self.expression, self.name):
             each.textEdited.connect(lambda _: self._show())
+            each.returnPressed.connect(self.save.click)
         for chosen in (self.every, self.minutes, self.by):
             chosen.activated.connect(lambda _: self._show())
         self.only_new.toggled.connect(lambda _: self._show())

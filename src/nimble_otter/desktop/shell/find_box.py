@@ -60,14 +60,15 @@ class Index:
         self._whole, self._short = _Text(names), _Text(short)
 
     def best(self, needle: str, most: int = MOST) -> list[Finding]:
-        """The findings that fit, best first: whole, start, start of a word of the name, of a word beside it, inside,
-        words in any order, letters of the name; then shorter names before longer. With nothing typed the first ones."""
+        """The findings that fit, best first: start, start of a word of the name, of a word beside it, inside, words in
+        any order, letters of the name; then shorter names before longer, and pages of the guide, which are named as
+        what they tell of, behind the rest. With nothing typed the first ones."""
         needle = needle.strip().casefold()
         if not needle:
             return self.findings[:most]
         word = re.escape(needle)
-        patterns = [(self._whole, f"\n{word}(?=\n)"), (self._whole, f"\n{word}"), (self._short, f"[_ .]{word}"),
-                    (self._whole, f"[_ .]{word}"), (self._whole, word)]  # fmt: skip
+        patterns = [(self._whole, f"\n{word}"), (self._short, f"[_ .]{word}"), (self._whole, f"[_ .]{word}"),
+                    (self._whole, word)]  # fmt: skip
         if " " in needle:
             ahead = "".join(rf"(?=(?:.*[_ .])?{re.escape(part)})" for part in needle.split())
             patterns.append((self._whole, f"(?m:^){ahead}."))
@@ -76,10 +77,14 @@ class Index:
         found: dict[int, None] = {}
         for text, pattern in patterns:
             places = text.places(pattern)
-            found.update(dict.fromkeys(sorted(places - found.keys(), key=lambda n: (len(self.findings[n].name), n))))
+            found.update(dict.fromkeys(sorted(places - found.keys(), key=self._rank)))
             if len(found) >= most:
                 break
         return [self.findings[n] for n in itertools.islice(found, most)]
+
+    def _rank(self, place: int) -> tuple[bool, int, int]:
+        finding = self.findings[place]
+        return finding.word == "guide", len(finding.name), place
 
 
 class _Paint(QStyledItemDelegate):

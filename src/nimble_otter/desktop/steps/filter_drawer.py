@@ -65,7 +65,7 @@ class FilterDrawer(Drawer):
         self.values.itemChanged.connect(lambda _: self._picked())
         self.values.itemClicked.connect(_flip)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Find a value, or compare: > 3")
+        self.search.setPlaceholderText("Find a value, or > 3")
         self.search.setToolTip("Enter takes the first value found; > 3, <= 5 or <> x compares")
         self.search.setAccessibleName("Find a value")
         self.search.textChanged.connect(self._sift)

@@ -86,6 +86,8 @@ class Condition:
             return f"any column contains {_short(self.values[0]) if self.values else ''}"
         if self.operator in ("is one of", "is none of"):
             picked = [*map(_short, self.values), *(["∅"] if self.with_empty else [])]
+            if not picked:
+                return f"{'no' if self.operator == 'is one of' else 'any'} {self.column}"
             one, many = ("=", "in") if self.operator == "is one of" else ("≠", "not in")
             few = ", ".join(picked) if len(picked) <= 2 else f"{len(picked)} values"
             return f"{self.column} {one if len(picked) == 1 else many} {few}"
@@ -112,7 +114,9 @@ class Condition:
             parts = [p for p in (inside, f"{name} is null" if self.with_empty else "") if p]
             return f"({' or '.join(parts)})" if len(parts) > 1 else (parts or ["false"])[0]
         if self.operator == "is none of":
-            outside = f"{name} not in ({', '.join(values)})" if values else "true"
+            if not values:  # nothing is left out yet
+                return f"{name} is not null" if self.with_empty else "true"
+            outside = f"{name} not in ({', '.join(values)})"
             return f"{outside} and {name} is not null" if self.with_empty else f"({outside} or {name} is null)"
         if self.operator in _SIGNS:
             return f"{name} {_SIGNS[self.operator]} {values[0]}"
