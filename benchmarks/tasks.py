@@ -1,5 +1,5 @@
 """Forty things an analyst does, each by mouse alone and by keyboard alone in the real window, counted: clicks (a double
-click is two, a drag one), and strokes (a chord is one) beside the letters that are typed.
+click is two), and strokes (a chord is one) beside the letters that are typed.
 
     python -m benchmarks.tasks [WORDS]
 
@@ -208,9 +208,6 @@ class Robot:
 
         widget, place = self._find(words)
         return self._at(widget, QPoint(12 if place.x() > 12 else place.x(), place.y()))
-
-    def _drag(self, told: str) -> Callable[[], None]:
-        raise LookupError("not here")
 
     # --- finding -----------------------------------------------------------------------------------------------
 

@@ -14,6 +14,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from nimble_otter.errors import SavedError
 from nimble_otter.files import LARGEST, read_text
 
 ADDED, CHANGED, REMOVED = "added", "changed", "removed"
@@ -78,7 +79,9 @@ def noting(folder: Path | None, path: Path, name: str, words: Words | None = Non
 
 def team_changes(folder: Path, most: int = 500) -> list[TeamChange]:
     """What was changed, the newest first; also what was changed by other means, as far as it can be told from the
-    files themselves. Raises: OSError, where the folder can't be read."""
+    files themselves. Raises: SavedError, where the folder is not there."""
+    if not folder.is_dir():
+        raise SavedError(f"The folder of the team, {folder}, is not there.", "Name it in the settings, under Team.")
     noted = sorted((change for log in folder.glob(f"{_LOGS}/*.jsonl") for change in _read(log)), key=lambda c: c.at)
     last = {change.file: change for change in noted}
     known = {(change.file, change.digest) for change in noted}

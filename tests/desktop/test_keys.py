@@ -169,5 +169,8 @@ def test_the_find_box_puts_names_before_what_texts_mention_and_finds_a_column_at
     window.commands.run("hide_column")
     settle(window)
     assert "drawn_at" not in [column.name for column in window.grid.model.columns]
+    window.grid.selection.move(-1, -1)
+    window.commands.run("hide_column")  # none is current
+    assert len(window.grid.model.columns) == 5
     window.commands.run("fit_window")
     assert abs(sum(window.grid.widths) - window.grid.viewport().width()) < 30

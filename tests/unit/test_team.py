@@ -296,8 +296,8 @@ def test_the_command_line_knows_the_team_s_sources_and_pulls(tmp_path, home, sur
     monkeypatch.setenv("NIMBLE_OTTER_TEAM", str(tmp_path / "gone"))
     assert main(["sources"]) == 0
     assert "is not there" in capsys.readouterr().err
-    assert main(["team"]) == 0
-    assert "rivers" not in capsys.readouterr().out
+    assert main(["team"]) == 3
+    assert "is not there" in capsys.readouterr().err
     monkeypatch.setenv("NIMBLE_OTTER_TEAM", str(tmp_path))
     assert main(["team", "--json"]) == 0
     lines = json.loads(capsys.readouterr().out)

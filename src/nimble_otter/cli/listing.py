@@ -186,7 +186,7 @@ def shelf(options: Namespace) -> int:
 
 
 def team(options: Namespace) -> int:
-    """`team`: who changed what in the team's folder, the newest first. Raises: UsageError, where none is set."""
+    """`team`: who changed what in its folder, the newest first. Raises: UsageError, where none is set; SavedError."""
     from nimble_otter.pull import places
     from nimble_otter.team_changes import team_changes
 

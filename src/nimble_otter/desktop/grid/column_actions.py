@@ -55,9 +55,11 @@ class ColumnActions:
             self._workspace.show_step(step_at(at), part=look_of)
 
     def name_of(self, column: int) -> str:
-        """The name by which steps know a column; "" for the tree and the bars of groups."""
+        """The name by which steps know a column; "" for the tree and the bars of groups, and where none is current."""
         model = self._grid.model
         assert model is not None
+        if not 0 <= column < len(model.columns):
+            return ""
         index = model.columns[column].place
         open_pull = self._workspace.pull
         assert open_pull is not None
@@ -189,7 +191,7 @@ class ColumnActions:
     def begin_at(self, kind: str, column: int) -> bool:
         """Filter, sort or group by a column, where that is what a new step is to do; False for other kinds, and where
         the column has no name."""
-        name = self.name_of(column) if 0 <= column < len(self._grid.widths) else ""
+        name = self.name_of(column)
         if not name or not isinstance(self._grid.model, RowsModel):
             return False
         if kind == "filter":

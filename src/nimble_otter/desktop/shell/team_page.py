@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QHeaderView, QLineEdit, QTreeWidget, QTreeWidgetIt
 
 from nimble_otter.desktop.kit.widgets import as_plain, button, column, label, row
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
-from nimble_otter.errors import SavedError
 from nimble_otter.pull import places
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
@@ -21,12 +20,9 @@ _CHANGE = Qt.ItemDataRole.UserRole
 
 
 def _changes(stop: StopToken, _: Report) -> list[TeamChange]:
-    """Raises: SavedError, where the folder can't be read."""
+    """Raises: SavedError, where the folder is not there."""
     folder = places.team_folder()
-    try:
-        return team_changes(folder) if folder is not None else []
-    except OSError as problem:
-        raise SavedError(f"The folder of the team, {folder}, can't be read: {problem.strerror}.") from problem
+    return team_changes(folder) if folder is not None else []
 
 
 class TeamNews(QObject):
