@@ -119,7 +119,7 @@ def publish(before: list[Schedule], after: list[Schedule]) -> None:
             with suppress(SavedError):  # the folder may be out of reach
                 if keeper_of(old) == myself():
                     withdraw(old)
-        elif schedule is not None and schedule.is_shared and schedule != old:
+        elif schedule.is_shared and schedule != old:
             if (keeper := keeper_of(schedule)) not in ("", myself()):
                 raise SavedError(f"{name} runs with {keeper} now.", "Take it over to change it.")
             put(schedule)

@@ -24,6 +24,7 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.steps.condition_row import PICKS, ConditionRow
 from nimble_otter.pull.steps import Condition, FilterStep
+from nimble_otter.pull.steps.filter import SIGNS
 from nimble_otter.table.kernels.keys import object_key
 from nimble_otter.table.ops.profile import value_counts
 from nimble_otter.table.text.show import grouped, plain, shown
@@ -33,8 +34,7 @@ _HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null.
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
 _COMPARED = re.compile(r"(>=|<=|<>|!=|=|>|<)\s*(\S.*)")
-_BY_SIGN = {">": "more than", ">=": "at least", "<": "less than", "<=": "at most", "=": "is", "<>": "is not",
-            "!=": "is not"}  # fmt: skip
+_BY_SIGN = {sign: operator for operator, sign in SIGNS.items()} | {"!=": "is not"}
 _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 
 

@@ -41,7 +41,8 @@ from nimble_otter.table.text.patterns import like_regex
 from nimble_otter.table.text.show import plain as plain_text
 
 _PARAMETER = re.compile(r":[^\W\d]\w*")
-_SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}
+SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}
+"""Comparisons as SQL writes them."""
 _WORDS = {"is": "=", "is not": "≠", "more than": ">", "at least": "≥", "less than": "<", "at most": "≤"}
 OPERATORS = (
     "is one of", "is none of", "is", "is not", "more than", "at least", "less than", "at most", "between",
@@ -118,8 +119,8 @@ class Condition:
                 return f"{name} is not null" if self.with_empty else "true"
             outside = f"{name} not in ({', '.join(values)})"
             return f"{outside} and {name} is not null" if self.with_empty else f"({outside} or {name} is null)"
-        if self.operator in _SIGNS:
-            return f"{name} {_SIGNS[self.operator]} {values[0]}"
+        if self.operator in SIGNS:
+            return f"{name} {SIGNS[self.operator]} {values[0]}"
         if self.operator == "between":
             return f"{name} between {values[0]} and {values[1]}"
         if self.operator in ("is empty", "is not empty"):
@@ -160,8 +161,8 @@ class Condition:
             inside: Node = Among(column, values)
             inside = Either((inside, IsEmpty(column))) if self.with_empty else All((inside, Not(IsEmpty(column))))
             return inside if self.operator == "is one of" else Not(inside)
-        if self.operator in _SIGNS:
-            return Compare(_SIGNS[self.operator], column, Literal(values[0]))
+        if self.operator in SIGNS:
+            return Compare(SIGNS[self.operator], column, Literal(values[0]))
         if self.operator == "between":
             return All((Compare(">=", column, Literal(values[0])), Compare("<=", column, Literal(values[1]))))
         if self.operator in ("is empty", "is not empty"):
