@@ -81,7 +81,7 @@ def team_changes(folder: Path, most: int = 500) -> list[TeamChange]:
     """What was changed, the newest first; also what was changed by other means, as far as it can be told from the
     files themselves. Raises: SavedError, where the folder is not there."""
     if not folder.is_dir():
-        raise SavedError(f"The folder of the team, {folder}, is not there.", "Name it in the settings, under Team.")
+        raise absent(folder)
     noted = sorted((change for log in folder.glob(f"{_LOGS}/*.jsonl") for change in _read(log)), key=lambda c: c.at)
     last = {change.file: change for change in noted}
     known = {(change.file, change.digest) for change in noted}
@@ -95,6 +95,12 @@ def team_changes(folder: Path, most: int = 500) -> list[TeamChange]:
     others += [TeamChange("", "", left.file, left.name, REMOVED, _OTHERWISE)
                for left in last.values() if left.what != REMOVED]  # fmt: skip
     return sorted([*noted, *others], key=lambda change: change.at, reverse=True)[:most]
+
+
+def absent(folder: Path | None) -> SavedError:
+    """What is said where the team's folder is not set, or not there."""
+    said = "No folder of the team is set." if folder is None else f"The folder of the team, {folder}, is not there."
+    return SavedError(said, "Name it in the settings, under Team.")
 
 
 def _files(folder: Path) -> Iterator[Path]:

@@ -4,6 +4,7 @@ import pytest
 
 from nimble_otter.demo.survey import VERSION
 from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_for_rest, wait_until
+from nimble_otter.pull.model import Pull, Query
 from tests.desktop.staleness import stale_parts
 from tests.proofs import how_many
 
@@ -83,6 +84,13 @@ def window(make_window):
 def settle(window, seconds=0.05):
     wait_until(lambda: False, seconds)
     assert wait_for_rest(window, lambda: window.jobs.is_busy, 30)
+
+
+def open_text(window, text, source=None):
+    """A pull of its own with the rows of a text."""
+    window.add_pull(Pull("typed", source or window.hub.sources[0], Query(text)))
+    settle(window)
+    window.grid.setFocus()
 
 
 def when_shown(kind, do):

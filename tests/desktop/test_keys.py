@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 from nimble_otter.desktop.kit.widgets import button
 from nimble_otter.desktop.shell.commands import collect_findings
 from nimble_otter.desktop.shell.find_box import Index
-from tests.desktop.conftest import settle
+from tests.desktop.conftest import open_text, settle
 
 ALT, CONTROL, SHIFT = (Qt.KeyboardModifier[f"{name}Modifier"] for name in ("Alt", "Control", "Shift"))
 KEY = Qt.Key
@@ -97,6 +97,9 @@ def test_the_menu_key_opens_the_menu_of_what_has_the_keyboard(window):
     entries = in_menu(window, lambda: press(window, KEY.Key_F10, SHIFT))
     assert entries[0] == "Keep only rows with this station_id"
     assert "Hide station_id" in entries
+    open_text(window, "select river_id from river where 1 = 0")
+    entries = in_menu(window, lambda: press(window, KEY.Key_F10, SHIFT))
+    assert "Hide river_id" in entries
     press(window, KEY.Key_0, ALT)
     tree = window.sources.tree
     assert tree.hasFocus()

@@ -26,19 +26,13 @@ from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, FilterStep, GroupStep, group_keys
 from nimble_otter.sources import Source, secrets
 from nimble_otter.sources.drivers.mongodb import DRIVER as MONGODB
-from tests.desktop.conftest import settle
+from tests.desktop.conftest import open_text, settle
 
 NONE, LEFT = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.LeftButton
 
 
 def texts(widget):
     return [label.text() for label in widget.findChildren(QLabel)]
-
-
-def open_text(window, text, source=None):
-    window.add_pull(Pull("typed", source or window.hub.sources[0], Query(text)))
-    settle(window)
-    window.grid.setFocus()
 
 
 # --- sources -----------------------------------------------------------------------------------------------------

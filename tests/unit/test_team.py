@@ -166,6 +166,10 @@ def test_random_hands_on_a_schedule_deliver_every_row_once(team, numbered, capsy
             lines = (team.folder / "out.csv").read_text().split()[1:]
             assert sorted(map(int, lines)) == list(range(1, delivered + 1)), do
         assert [each.keeper for each in team_schedules()[0]] == [f"{runs_at}@{runs_at}s"]
+        capsys.readouterr()
+        assert main(["schedule"]) == 0
+        (line,) = capsys.readouterr().out.splitlines()  # also where the next run is to find out
+        assert (line.split("\t")[0], line.endswith(f"{runs_at}@{runs_at}s")) == ("numbers", runs_at != who)
     assert delivered > 5
     assert "secret" not in next((team.folder / "schedules").glob("*.toml")).read_text()
     said = {c.said for c in team_changes(team.folder) if c.kind == "schedule"}
@@ -271,7 +275,8 @@ def test_files_that_can_t_be_read_are_named_and_the_others_are_there(tmp_path):
     assert [s.name for s in found] == ["levels"]
     assert len(troubles) == 2
     assert "bad.source" in troubles[0]
-    assert team_sources(tmp_path / "nowhere")[1] == [f"The folder of the team, {tmp_path / 'nowhere'}, is not there."]
+    (said,) = team_sources(tmp_path / "nowhere")[1]
+    assert said.startswith(f"The folder of the team, {tmp_path / 'nowhere'}, is not there.")
     (tmp_path / "plain").write_text("")
     with pytest.raises(SavedError, match="can't be written"):
         share(LEVELS, tmp_path / "plain")

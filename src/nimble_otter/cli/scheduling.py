@@ -29,7 +29,7 @@ from nimble_otter.pull.schedule_run import (
     runs_elsewhere,
     set_back,
 )
-from nimble_otter.pull.schedule_sharing import share_schedule, take_over, unshare_schedule
+from nimble_otter.pull.schedule_sharing import all_schedules, share_schedule, take_over, unshare_schedule
 from nimble_otter.pull.schedules import (
     Schedule,
     added,
@@ -40,7 +40,6 @@ from nimble_otter.pull.schedules import (
     load_state,
     without,
 )
-from nimble_otter.pull.team_schedules import team_schedules
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.session_bus import notify
 
@@ -59,21 +58,23 @@ def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
 
 def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
     now, lines = dt.datetime.now(dt.UTC), list[Line]()
-    for each in load_schedules():
-        state, following = load_state(each), each.table.next_run(now) if each.is_on else None
-        lines.append({
-            "name": each.name, "pull": Path(each.pull).stem, "when": each.table.words(),
-            "next": following.isoformat(timespec="minutes") if following is not None else "paused",
-            "last": state.ended, "outcome": "running" if is_running(each) else state.outcome, "said": state.said,
-            "seconds": state.seconds, "by": each.by,
-        })  # fmt: skip
-    for other in team_schedules()[0]:
-        if all(line["name"] != other.schedule.name for line in lines):
-            own = other.schedule
-            lines.append({
-                "name": own.name, "pull": Path(own.pull).stem, "when": own.table.words(), "next": "", "last": "",
-                "outcome": "", "said": "", "seconds": 0.0, "by": other.keeper,
-            })  # fmt: skip
+    found, problems = all_schedules()
+    for each in found:
+        own = each.schedule
+        line: Line = {
+            "name": own.name, "pull": Path(own.pull).stem, "when": own.table.words(), "next": "", "last": "",
+            "outcome": "", "said": "", "seconds": 0.0, "by": own.by if each.is_mine else each.keeper,
+        }  # fmt: skip
+        if each.is_mine:
+            state, following = load_state(own), own.table.next_run(now) if own.is_on else None
+            line |= {
+                "next": following.isoformat(timespec="minutes") if following is not None else "paused",
+                "last": state.ended, "outcome": "running" if is_running(own) else state.outcome, "said": state.said,
+                "seconds": state.seconds,
+            }  # fmt: skip
+        lines.append(line)
+    for problem in problems:
+        note(problem, sys.stderr)
     return show(lines, options.json)
 
 

@@ -9,8 +9,20 @@ from nimble_otter.errors import OtterError, SavedError
 from nimble_otter.pull import timers
 from nimble_otter.pull.schedule_run import is_running
 from nimble_otter.pull.schedules import Schedule, changed, find_schedule, load_schedules
-from nimble_otter.pull.team_schedules import find_team_schedule, put, share, withdraw
+from nimble_otter.pull.team_schedules import TeamSchedule, find_team_schedule, put, share, team_schedules, withdraw
 from nimble_otter.team_changes import myself
+
+
+def all_schedules() -> tuple[list[TeamSchedule], list[str]]:
+    """Those that run on this machine, and those of the team that run elsewhere; and what is wrong with their files."""
+    try:
+        own, problems = load_schedules(), list[str]()
+    except OtterError as problem:
+        own, problems = [], [str(problem)]
+    shared, unread = team_schedules()
+    elsewhere = {each.schedule.name: each for each in shared if not each.is_mine}
+    here = [TeamSchedule(each, myself()) for each in own if not (each.is_shared and each.name in elsewhere)]
+    return [*here, *elsewhere.values()], [*problems, *unread]
 
 
 def share_schedule(name: str) -> Schedule:

@@ -14,7 +14,7 @@ from nimble_otter.files import locked, read_text, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedules import Schedule, schedules_from_text, schedules_to_text, state_file
-from nimble_otter.team_changes import myself, noting
+from nimble_otter.team_changes import absent, myself, noting
 
 _FOLDER, _SUFFIX = "schedules", ".toml"
 
@@ -166,8 +166,7 @@ def _in_team(path: Path, folder: Path, name: str) -> None:
 def _folder() -> Path:
     team = places.team_folder()
     if team is None or not team.is_dir():
-        said = "No folder of the team is set." if team is None else f"The folder of the team, {team}, is not there."
-        raise SavedError(said, "Name it in the settings, under Team.")
+        raise absent(team)
     return team
 
 

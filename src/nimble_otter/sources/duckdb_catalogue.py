@@ -10,9 +10,8 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any
 
-from sqlalchemy import Connection, exc
+from sqlalchemy import Connection
 from sqlalchemy.dialects.postgresql.base import PGIdentifierPreparer
-from sqlalchemy.engine import default
 from sqlalchemy.engine.interfaces import (
     ReflectedCheckConstraint,
     ReflectedColumn,
@@ -25,6 +24,7 @@ from sqlalchemy.engine.interfaces import (
 from sqlalchemy.engine.reflection import ObjectKind
 from sqlalchemy.types import UserDefinedType
 
+from nimble_otter.sources.keyless import DescribedDialect
 from nimble_otter.values import ClientObject, Value
 
 
@@ -55,7 +55,7 @@ class _Preparer(PGIdentifierPreparer):
     )  # fmt: skip
 
 
-class DuckdbDialect(default.DefaultDialect):
+class DuckdbDialect(DescribedDialect):
     """What the inspector asks, and how names are quoted."""
 
     name = driver = "duckdb"
@@ -140,15 +140,6 @@ class DuckdbDialect(default.DefaultDialect):
                  "default": None if is_computed else value} | ({"computed": {"sqltext": value}} if is_computed else {})
             )  # fmt: skip
         return list(results.items())
-
-    def get_columns(
-        self, connection: Connection, table_name: str, schema: str | None = None, **_: object
-    ) -> list[ReflectedColumn]:
-        """The columns of a table or view. Raises: NoSuchTableError."""
-        found = self.get_multi_columns(connection, schema=schema, filter_names=[table_name])
-        if not found:
-            raise exc.NoSuchTableError(table_name)
-        return found[0][1]
 
     def _constraints(
         self, connection: Connection, schema: str | None, names: Collection[str] | None, kind: str

@@ -34,22 +34,8 @@ class KeylessPreparer(IdentifierPreparer):
         return value.replace("`", "``")
 
 
-class KeylessDialect(default.DefaultDialect):
-    """What holds for all of them; a catalogue gives names, columns and comments."""
-
-    preparer = KeylessPreparer  # type: ignore[assignment] # which says the same of every class of this kind
-    supports_native_boolean = supports_multivalues_insert = True
-    default_paramstyle = "qmark"
-
-    def do_rollback(self, dbapi_connection: ClientObject) -> None:
-        """There are no transactions."""
-
-    def do_ping(self, dbapi_connection: ClientObject) -> bool:
-        """Raises what the line's loss raises."""
-        cursor = dbapi_connection.cursor()
-        cursor.execute("select 1")
-        cursor.close()
-        return True
+class DescribedDialect(default.DefaultDialect):
+    """The base of catalogues of our own: the columns of one table are asked for as those of many are."""
 
     def get_multi_columns(
         self, connection: Connection, *, schema: str | None = None, filter_names: Collection[str] | None = None,
@@ -66,6 +52,24 @@ class KeylessDialect(default.DefaultDialect):
         if not results:
             raise exc.NoSuchTableError(table_name)
         return results[0][1]
+
+
+class KeylessDialect(DescribedDialect):
+    """What holds for all of them; a catalogue gives names, columns and comments."""
+
+    preparer = KeylessPreparer  # type: ignore[assignment] # which says the same of every class of this kind
+    supports_native_boolean = supports_multivalues_insert = True
+    default_paramstyle = "qmark"
+
+    def do_rollback(self, dbapi_connection: ClientObject) -> None:
+        """There are no transactions."""
+
+    def do_ping(self, dbapi_connection: ClientObject) -> bool:
+        """Raises what the line's loss raises."""
+        cursor = dbapi_connection.cursor()
+        cursor.execute("select 1")
+        cursor.close()
+        return True
 
     def get_pk_constraint(
         self, connection: Connection, table_name: str, schema: str | None = None, **_: object

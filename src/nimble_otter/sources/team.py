@@ -12,7 +12,7 @@ from nimble_otter.errors import SavedError
 from nimble_otter.files import locked
 from nimble_otter.sources.saved import SUFFIX, export_source, import_source
 from nimble_otter.sources.source import Source
-from nimble_otter.team_changes import noting
+from nimble_otter.team_changes import absent, noting
 
 _FOLDER = "sources"
 
@@ -24,7 +24,7 @@ def team_sources(folder: Path) -> tuple[list[Source], list[str]]:
     troubles = list[str]()
     inside = folder / _FOLDER
     if not folder.is_dir():
-        return [], [f"The folder of the team, {folder}, is not there."]
+        return [], [str(absent(folder))]
     for path in sorted(inside.glob(f"*{SUFFIX}")) if inside.is_dir() else ():
         try:
             source = _shared(path)

@@ -165,17 +165,19 @@ class Grid(GridCanvas):
         )
 
     def open_cell_menu(self) -> None:
-        """The menu of the current cell, which has all that the column's has."""
+        """The menu of the current cell, which has all that the column's has; without rows that of the column."""
         position, column = self.selection.current
         if position >= 0 and column >= 0:
             self.reveal(position, column)
             at = self.viewport().mapToGlobal(self.cell_rect(position, column).center())
             self.menu_wanted.emit(position, column, at)
+        else:
+            self.open_column_menu()
 
     def open_column_menu(self) -> None:
-        """The menu of the current column, under its header."""
-        column = self.selection.current[1]
-        if column >= 0:
+        """The menu of the current column, under its header; where no cell is current, of the first one."""
+        column = max(0, self.selection.current[1])
+        if column < len(self.widths):
             self.reveal(max(0, self.selection.current[0]), column)
             self.menu_wanted.emit(-1, column, self.mapToGlobal(QPoint(HEAD + self._left(column), tokens.HEADER)))
 

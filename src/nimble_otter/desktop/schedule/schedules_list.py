@@ -18,17 +18,15 @@ from nimble_otter.pull import places, timers
 from nimble_otter.pull.account import Outcome
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedule_run import is_running, marks_of, set_back
-from nimble_otter.pull.schedule_sharing import share_schedule, take_over, unshare_schedule
+from nimble_otter.pull.schedule_sharing import all_schedules, share_schedule, take_over, unshare_schedule
 from nimble_otter.pull.schedules import (
     RunState,
     Schedule,
     changed,
-    load_schedules,
     load_state,
     target_words,
     without,
 )
-from nimble_otter.pull.team_schedules import team_schedules
 from nimble_otter.stop import StopToken
 
 _OWN = Qt.ItemDataRole.UserRole
@@ -51,18 +49,13 @@ class Known:
 def known_schedules() -> tuple[list[Known], str]:
     """Those of this machine, and those of the team that run elsewhere; and what is wrong with their files."""
     now = dt.datetime.now(dt.UTC)
-    try:
-        own, problems = load_schedules(), list[str]()
-    except OtterError as problem:
-        own, problems = [], [str(problem)]
-    shared, unread = team_schedules()
-    elsewhere = {each.schedule.name: each for each in shared if not each.is_mine}
+    found, problems = all_schedules()
     known = [
         Known(s, load_state(s), s.table.next_run(now) if s.is_on else None, is_running(s), _marks_words(s))
-        for s in own if not (s.is_shared and s.name in elsewhere)
+        if each.is_mine else Known(s, keeper=each.keeper)
+        for each in found for s in [each.schedule]
     ]  # fmt: skip
-    known += [Known(each.schedule, keeper=each.keeper) for each in elsewhere.values()]
-    return known, " ".join([*problems, *unread])
+    return known, " ".join(problems)
 
 
 class SchedulesList(QWidget):
