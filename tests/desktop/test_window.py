@@ -563,7 +563,7 @@ def test_what_is_dropped_is_opened(make_window, base, tmp_path):
     settle(window)
     assert "dropped here" in window.hub.tables
     assert "dropped here" in (window.store.folder.parent / "config" / "sources.toml").read_text()
-    assert window.sources.tree.currentItem() is not None or window.sources.tree.topLevelItemCount() == 3
+    assert window.sources.tree.currentItem() is not None or window.sources.tree.topLevelItemCount() == 4
 
 
 @pytest.mark.parametrize(("name", "held", "says"), [

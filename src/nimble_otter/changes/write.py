@@ -75,7 +75,7 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
             outcomes = run.with_notes(outcomes, written)
             writer.check_deferred()
             lasting = _lasting(writer, run, _back(run, keys, written), stop)
-    return Report(outcomes, dt.datetime.now(), lasting=lasting)
+    return Report(outcomes, dt.datetime.now(), lasting=lasting, said=writer.rehearsal_note)
 
 
 def write(

@@ -1,6 +1,7 @@
-"""The Merrow river survey: invented sample data, as an SQLite file and as documents behind a stand-in server.
+"""The Merrow river survey: invented sample data, as an SQLite file, as documents behind a stand-in server
+and as an OData service.
 
-Everything comes from a fixed seed. `prepare` may be called from any thread; the stand-in runs threads of its own (see
+Everything comes from a fixed seed. `prepare` may be called from any thread; the stand-ins run threads of their own (see
 docs/decisions). Read `survey.py` first; it is imported by those who write it.
 """
 

@@ -1,4 +1,4 @@
-"""The two demo sources: where their data is, and starting what serves them."""
+"""The demo's sources: where their data is, and starting what serves them."""
 
 from __future__ import annotations
 
@@ -16,7 +16,8 @@ from nimble_otter.sources import Source
 
 SURVEY = Source("Merrow survey", "demo:survey")
 REPORTS = Source("Field reports", "demo:reports")
-DEMO_SOURCES = (SURVEY, REPORTS)
+SERVICE = Source("Survey service", "demo:service")
+DEMO_SOURCES = (SURVEY, REPORTS, SERVICE)
 _REMOVED = "demo-removed"
 _HIGH_WATER = """select s.name as station, s.river, r.taken_at,
        r.level_m, r.flow_m3s, r.quality, r.note, r.reading_id
@@ -28,10 +29,12 @@ _REPORTS = """select * from report
 where kind in ('flood watch', 'sighting', 'fault ticket')
 """
 if TYPE_CHECKING:
+    from nimble_otter.demo.entity_service import EntityService
     from nimble_otter.demo.standin import StandIn
 
 _lock = threading.Lock()
 _standin: StandIn | None = None
+_service: EntityService | None = None
 
 
 def demo_sources(config: Path) -> tuple[Source, ...]:
@@ -78,7 +81,17 @@ def prepare(folder: Path, readings: int = 61_320) -> Path:
 
 def resolve(source: Source, folder: Path) -> Source:
     """A demo source with the URL it has on this machine now; other sources as they are."""
-    global _standin
+    global _service, _standin
+    if source.url == SERVICE.url:
+        path = prepare(folder)
+        with _lock:
+            if _service is None or _service.path != path:
+                from nimble_otter.demo.entity_service import EntityService
+
+                if _service is not None:
+                    _service.close()
+                _service = EntityService(path)
+            return replace(source, url=_service.url)
     if source.url == SURVEY.url:
         return replace(source, url=f"sqlite:///{prepare(folder)}")
     if source.url != REPORTS.url:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -22,7 +23,7 @@ from nimble_otter.values import Value
 
 _EDMX = "{http://docs.oasis-open.org/odata/ns/edmx}"
 _EDM = "{http://docs.oasis-open.org/odata/ns/edm}"
-_DECLARED = {
+DECLARED = {
     "Edm.Int16": "integer", "Edm.Int32": "integer", "Edm.Int64": "integer", "Edm.Byte": "integer",
     "Edm.SByte": "integer",
     "Edm.Double": "real", "Edm.Single": "real", "Edm.Boolean": "boolean", "Edm.Date": "date", "Edm.Guid": "uuid",
@@ -31,15 +32,18 @@ _DECLARED = {
 }  # fmt: skip
 _NUMBERS = ("Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Byte", "Edm.SByte", "Edm.Double", "Edm.Single", "Edm.Decimal")
 _SIGNS = {"EQ": "eq", "NEQ": "ne", "GT": "gt", "GTE": "ge", "LT": "lt", "LTE": "le"}
+_GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
 
 
 @dataclass(frozen=True, slots=True)
 class Property:
-    """`edm` is its type: one of the standard's own, or that of a structure or a collection."""
+    """`edm` is its type: one of the standard's own, or that of a structure or a collection; `is_computed`: the service
+    gives its value."""
 
     name: str
     edm: str
+    is_computed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +128,12 @@ def lineage(types: Mapping[str, Value], name: str) -> list[Value]:
     return found
 
 
+def _says_computed(annotation: Value) -> bool:
+    """By the vocabulary `Core`, under its own name or one that the service gave it."""
+    is_it = str(annotation.get("Term", "")).endswith(("Core.V1.Computed", "Core.Computed"))
+    return is_it and str(annotation.get("Bool", "true")) == "true"
+
+
 def _entity_set(name: str, kinds: Sequence[Value], element: Value) -> EntitySet:
     targets = {
         each.get("Path", "").rpartition("/")[2]: each.get("Target", "").rpartition("/")[2]
@@ -131,7 +141,10 @@ def _entity_set(name: str, kinds: Sequence[Value], element: Value) -> EntitySet:
     }
     properties, key, links = [], list[str](), []
     for kind in kinds:
-        properties += [Property(p.get("Name"), p.get("Type")) for p in kind.iterfind(f"{_EDM}Property")]
+        properties += [
+            Property(p.get("Name"), p.get("Type"), any(map(_says_computed, p.iterfind(f"{_EDM}Annotation"))))
+            for p in kind.iterfind(f"{_EDM}Property")
+        ]
         key = key or [ref.get("Name") for ref in kind.iterfind(f"{_EDM}Key/{_EDM}PropertyRef")]
         for way in kind.iterfind(f"{_EDM}NavigationProperty"):
             pairs = [
@@ -148,13 +161,19 @@ def _entity_set(name: str, kinds: Sequence[Value], element: Value) -> EntitySet:
     )  # fmt: skip
 
 
-def create_statement(table: EntitySet, sets: Mapping[str, EntitySet]) -> str:
-    """The table of SQLite's that takes the rows of a set."""
-    lines = [f"{quote_name(p.name)} {_DECLARED.get(p.edm, 'json')}".rstrip() for p in table.properties] or ["value"]
+def create_statement(table: EntitySet, sets: Mapping[str, EntitySet], is_copied: bool = False) -> str:
+    """The table of SQLite's that takes the rows of a set. Where they are `copied` to be changed a key is never given by
+    SQLite, and nothing is known of the rows of other sets."""
+    lines = [f"{quote_name(p.name)} {DECLARED.get(p.edm, 'json')}".rstrip() for p in table.properties] or ["value"]
+    if is_copied:
+        lines = [
+            line.replace(" integer", " bigint") + " not null" * (p.name in table.key)
+            for line, p in zip(lines, table.properties, strict=False)
+        ] or lines
     if table.key:
         lines.append(f"primary key ({', '.join(map(quote_name, table.key))})")
     for link in table.links:
-        if link.target in sets:
+        if link.target in sets and not is_copied:
             own, others = (", ".join(map(quote_name, names)) for names in (link.columns, link.referred))
             lines.append(f"foreign key ({own}) references {quote_name(link.target)} ({others})")
     return f"create table {quote_name(table.name)} ({', '.join(lines)})"
@@ -166,9 +185,9 @@ def row_of(table: EntitySet, given: Mapping[str, Value]) -> list[Value]:
 
 
 def _stored(value: Value, edm: str) -> Value:
-    if value is None or isinstance(value, (bool, float)):
+    if value is None or isinstance(value, bool) or (isinstance(value, float) and edm != "Edm.Decimal"):
         return value
-    if isinstance(value, (dict, list)) or edm not in _DECLARED:
+    if isinstance(value, (dict, list)) or edm not in DECLARED:
         return json.dumps(value, ensure_ascii=False)
     if edm == "Edm.Binary" and isinstance(value, str):
         return base64.urlsafe_b64decode(value + "=" * (-len(value) % 4))
@@ -176,9 +195,23 @@ def _stored(value: Value, edm: str) -> Value:
         return int(value)
     if edm == "Edm.DateTimeOffset" and isinstance(value, str):
         return value.replace("T", " ").replace("Z", "+00:00")
+    if edm == "Edm.Decimal":
+        return exact_number(value)
     if isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
         return str(value)
     return value.encode("utf-8", "replace").decode() if isinstance(value, str) else value
+
+
+def exact_number(value: Value) -> Value:
+    """A decimal, in the same form whatever it came in: as a whole number or a double where that is exact, else as it
+    is written."""
+    try:
+        number = Decimal(str(value))
+        if number == number.to_integral_value():
+            return int(number) if abs(number) < 1 << 63 else format(number, "f")
+        return float(number) if Decimal(repr(float(number))) == number else str(value)
+    except (ArithmeticError, ValueError):
+        return value
 
 
 # --- what of a query goes along --------------------------------------------------------------------------------------
@@ -188,7 +221,7 @@ def requests_of(
     text: str, sets: Mapping[str, EntitySet], names: Sequence[str], values: Mapping[str, object], limit: int | None
 ) -> list[Asked]:
     """A request for each set that a query names. `limit` is how many rows of its result are wanted, None for all."""
-    used = [own for name in dict.fromkeys(names) if (own := _set_of(name, sets)) is not None]
+    used = [own for name in dict.fromkeys(names) if (own := set_of(name, sets)) is not None]
     try:
         tree = sqlglot.parse_one(text, dialect="sqlite")
     except sqlglot.errors.SqlglotError:
@@ -196,31 +229,55 @@ def requests_of(
     if not isinstance(tree, exp.Select) or len(list(tree.find_all(exp.Select))) > 1:
         return [Asked(own.name) for own in used]
     places = list(tree.find_all(exp.Table))
-    by_alias = {place.alias_or_name.casefold(): own for place in places if (own := _set_of(place.name, sets))}
+    by_alias = {place.alias_or_name.casefold(): own for place in places if (own := set_of(place.name, sets))}
     if len(places) != len(by_alias) or len(by_alias) != len(used):
         return [Asked(own.name) for own in used]  # one that is used twice is asked for once, and whole
     query = _Query(tree, by_alias, values)
     return [query.asked(own, limit, len(used) == 1) for own in used]
 
 
-def _set_of(name: str, sets: Mapping[str, EntitySet]) -> EntitySet | None:
+def set_of(name: str, sets: Mapping[str, EntitySet]) -> EntitySet | None:
+    """The set that a name in a text is about; None where there is none."""
     bare = name.rpartition(".")[2].strip('"`[]').casefold()
     return next((own for known, own in sets.items() if known.casefold() == bare), None)
 
 
-class _Query:
-    """One SELECT without others inside, over sets that are each named once."""
+def conditions_inside(
+    tree: exp.Expr | None, sets: Mapping[str, EntitySet], values: Mapping[str, object]
+) -> Iterator[tuple[str, frozenset[str]]]:
+    """For each place in a statement where it reads a set, or changes its entities: the set, and conditions that hold
+    for all of them; none: it may be about any."""
+    for place in tree.find_all(exp.Table) if tree is not None else ():
+        own = set_of(place.name, sets)
+        around = place.find_ancestor(exp.Select, exp.Update, exp.Delete, exp.Insert)
+        if own is None or around is None:
+            continue
+        if isinstance(around, exp.Insert):
+            if around.args.get("conflict") or around.args.get("alternative"):
+                yield own.name, frozenset()
+            continue
+        beside = [each for each in around.find_all(exp.Table) if set_of(each.name, sets) is not None]
+        query = _Query(around, {place.alias_or_name.casefold(): own}, values)
+        yield own.name, frozenset(query.conditions(own)) if len(beside) == 1 else frozenset()
 
-    def __init__(self, tree: exp.Select, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> None:
+
+class _Query:
+    """One SELECT, UPDATE or DELETE without a SELECT inside, over sets that are each named once."""
+
+    def __init__(self, tree: exp.Expr, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> None:
         self._tree, self._sets, self._values = tree, sets, values
         where = tree.args.get("where")
         self._parts = list(where.this.flatten() if isinstance(where.this, exp.And) else [where.this]) if where else []
 
     def asked(self, table: EntitySet, limit: int | None, is_alone: bool) -> Asked:
-        filters = tuple(text for part in self._parts if (text := self._filter(part, table)))
+        filters = self.conditions(table)
         order = self._order(table) if is_alone else ()
         top = self._top(limit) if is_alone and order is not None else None
         return Asked(table.name, self._columns(table), filters, (order or ()) if top is not None else (), top)
+
+    def conditions(self, table: EntitySet) -> tuple[str, ...]:
+        """What holds for each of its entities that the query is about, as the service takes it."""
+        return tuple(text for part in self._parts if (text := self._filter(part, table)))
 
     def _columns(self, table: EntitySet) -> tuple[str, ...]:
         """Those that are used; none: all of them."""
@@ -245,6 +302,11 @@ class _Query:
         """A condition as the service takes it; "" where it may mean something else there."""
         if isinstance(part, exp.Paren):
             return self._filter(part.this, table)
+        if isinstance(part, (exp.Or, exp.And)):
+            sides = [self._filter(each, table) for each in part.flatten()]
+            kept = [side for side in sides if side]
+            is_sure = bool(kept) if isinstance(part, exp.And) else all(sides)
+            return f"({f' {type(part).__name__.lower()} '.join(kept)})" if is_sure else ""
         if isinstance(part, exp.In) and not part.args.get("query"):
             property_ = self._sure(part.this, table)
             literals = [self._literal(each, property_) for each in part.expressions] if property_ is not None else []
@@ -288,6 +350,8 @@ class _Query:
             return format(Decimal(str(value)), "f")
         if property_.edm == "Edm.String" and isinstance(value, str) and value.isprintable():
             return "'" + value.replace("'", "''") + "'"
+        if property_.edm == "Edm.Guid" and isinstance(value, str) and _GUID.fullmatch(value):
+            return value
         is_day = property_.edm == "Edm.Date" and isinstance(value, str) and len(value) == 10
         return value if is_day and value.replace("-", "").isdigit() else ""
 
@@ -337,7 +401,13 @@ def entities(data: bytes, url: str) -> tuple[list[Mapping[str, Value]], str]:
     return rows, following if isinstance(following, str) else ""
 
 
-def statements(sets: Mapping[str, EntitySet]) -> Iterator[str]:
+def etag_of(entity: Mapping[str, Value]) -> str:
+    """By what a change of an entity tells that nobody else changed it meanwhile; "" where the service gives none."""
+    found = entity.get("@odata.etag") or entity.get("@etag") or ""
+    return found if isinstance(found, str) else ""
+
+
+def statements(sets: Mapping[str, EntitySet], is_copied: bool = False) -> Iterator[str]:
     """What makes the tables of all sets."""
     for own in sets.values():
-        yield create_statement(own, sets)
+        yield create_statement(own, sets, is_copied)

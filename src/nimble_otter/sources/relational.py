@@ -65,6 +65,8 @@ class Relational(Catalogued):
     """A query that gives how many rows a transaction has changed so far, in all tables."""
     plain_quotes = False
     """Whether the server takes a backslash in quotes otherwise than its dialect does by default."""
+    rehearsal_note = ""
+    """What is said of every rehearsal, where it is not what the server itself would do."""
     plan_form = ""
     """What stands before a query that asks for its plan; "" where the server tells none."""
 

@@ -67,6 +67,7 @@ class Writing(Protocol):
 
     guarded: tuple[str, ...]
     counts_changes: str
+    rehearsal_note: str
     settles: tuple[str, ...]
     signs: str
     default_schema: str | None

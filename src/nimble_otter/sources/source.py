@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from nimble_otter.sources.tunnel import Tunnel
 
 log = logging.getLogger(__name__)
-_DEMO = {"demo:survey": "sqlite:", "demo:reports": "mongodb://"}
+_DEMO = {"demo:survey": "sqlite:", "demo:reports": "mongodb://", "demo:service": "odata+http://"}
 """What the demo's sources are before it has set them up."""
 
 

@@ -209,7 +209,7 @@ class SqliteConnection(Relational):
         """A connection of its own, as the other one may only read."""
         try:
             writer = self._open(read_only=False, wait_s=0)
-            writer.text_factory = _text
+            writer.text_factory = surrogate_text
             writer.execute("pragma foreign_keys = on")
             _begin(writer, stop)
             writer.execute(f"pragma busy_timeout = {int(LOCK_S * 1000)}")
@@ -258,7 +258,7 @@ def _batches(driver: sqlite3.Connection, cursor: sqlite3.Cursor, text: str, valu
     except sqlite3.OperationalError as problem:
         if "decode" not in str(problem):
             raise
-    driver.text_factory = _text
+    driver.text_factory = surrogate_text
     try:
         again = driver.execute(text, values)
         for batch in batches_of(again):
@@ -319,7 +319,7 @@ def _may_write(action: int, first: str | None, second: str | None, *_: object) -
     return sqlite3.SQLITE_DENY if is_out or second in _EFFECTIVE else sqlite3.SQLITE_OK
 
 
-def _text(raw: bytes) -> str:
+def surrogate_text(raw: bytes) -> str:
     """Bytes that are not UTF-8 pass through as surrogates instead of failing the row."""
     return raw.decode("utf-8", "surrogateescape")
 

@@ -109,16 +109,20 @@ class WebClient:
             url = _followed(url, target, is_local)
         raise ConnectError("The service redirects without end.", "Check the address.")
 
-    def send(self, method: str, url: str, body: Value = None, stop: StopToken = NEVER) -> tuple[int, bytes]:
-        """The status and the answer of a request with JSON, which may change something: it is sent once, and leads
-        nowhere else. Raises: ConnectError, where it did not get there; LostError, where it may have; Stopped."""
+    def send(
+        self, method: str, url: str, body: Value = None, stop: StopToken = NEVER, headers: Mapping[str, str] = {}
+    ) -> tuple[int, bytes]:  # fmt: skip
+        """The status and the answer of a request with JSON, or with bytes as they are, which may change something: it
+        is sent once, and leads nowhere else. Raises: ConnectError, where it did not get there; LostError, where it may
+        have; Stopped."""
         stop.check()
-        headers = {**self._headers, "Accept": "application/json", "Content-Type": "application/json",
-                   "User-Agent": f"nimble-otter/{__version__}"}  # fmt: skip
-        data = None if body is None else json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass")
+        told = {**self._headers, "Accept": "application/json", "Content-Type": "application/json",
+                "User-Agent": f"nimble-otter/{__version__}", **headers}  # fmt: skip
+        is_ready = body is None or isinstance(body, bytes)
+        data = body if is_ready else json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass")
         try:
             answer = self._pool(url).request(
-                method, url, body=data, headers=headers, redirect=False, preload_content=False, retries=Retry(False),
+                method, url, body=data, headers=told, redirect=False, preload_content=False, retries=Retry(False),
                 timeout=Timeout(WAITS.connect_s, WAITS.answer_s),
             )  # fmt: skip
         except _NOT_SENT as problem:

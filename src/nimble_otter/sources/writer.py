@@ -30,6 +30,11 @@ class Writer:
         return self._connection.dialect
 
     @property
+    def rehearsal_note(self) -> str:
+        """What is said of every rehearsal here; see `Relational`."""
+        return self._connection.rehearsal_note
+
+    @property
     def can_go_back(self) -> bool:
         """Whether the server has savepoints."""
         return bool(self.dialect.savepoint)

@@ -176,16 +176,17 @@ class Pages:
         self._window.turn_to(SETTINGS)
 
     def open_demo(self) -> None:
-        """The demo's pulls, and its sources, which come back where they were removed."""
-        from nimble_otter.demo import DEMO_SOURCES, demo_pulls
+        """The demo's pulls with their sources; all of these come back where they were removed."""
+        from nimble_otter.demo import demo_pulls
 
         hub = self._window.hub
         if not hub.has_demo:
             hub.show_demo(True)
-        for pull in demo_pulls():
+        pulls = demo_pulls()
+        for pull in pulls:
             self._workspace.open_quietly(pull)
-        for source in DEMO_SOURCES[::-1]:
-            hub.open(source)
+        for pull in pulls[::-1]:
+            hub.open(pull.source)
 
     def show_demo(self) -> None:
         """The demo's pulls in sight, opened where they are not."""

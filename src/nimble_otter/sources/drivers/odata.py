@@ -1,7 +1,8 @@
-"""OData 4 services: their entity sets are tables that are read, with the keys and links that the service tells of.
+"""OData 4 services: their entity sets are tables, with the keys and links that the service tells of.
 
-A query runs over the rows that its sets have now; see `sources/odata.py` for what the service is asked. Signing in is
-as in `web.py`.
+A query runs over the rows that its sets have now; see `sources/odata.py` for what the service is asked. Entities are
+changed by their ETags, in one change set where the service takes those; see `odata_session.py`. Signing in is as in
+`web.py`.
 """
 
 from __future__ import annotations
@@ -9,26 +10,32 @@ from __future__ import annotations
 import sqlite3
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
 
-from nimble_otter.errors import AuthError, ChangeError, ConnectError, LostError
+from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
 from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources import odata
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects.sqlite import SQLITE
+from nimble_otter.sources.odata_changes import Change, send, takes_change_sets
+from nimble_otter.sources.odata_session import EntitySession
+from nimble_otter.sources.reflect import Written
+from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.sqlite_file import SqliteConnection, quote_name
 from nimble_otter.sources.texts import names_in
+from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 
 if TYPE_CHECKING:
+    from nimble_otter.sources.catalogue import TableInfo
     from nimble_otter.sources.source import Request, Run
     from nimble_otter.sources.web_client import WebClient
-    from nimble_otter.values import ClientObject
+    from nimble_otter.values import ClientObject, Value
 
 FRESH_S = 2.0
 """How long rows are taken for the newest: a run and what is asked beside it see the same ones."""
@@ -40,7 +47,7 @@ class _Odata:
     word = "OData"
     schemes = ("odata+https", "odata+http")
     dialects = (SQLITE,)
-    address = AddressForm("OData service", 13, "odata+https://host/service/", reads_only=True)
+    address = AddressForm("OData service", 13, "odata+https://host/service/")
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -53,7 +60,7 @@ class OdataConnection(SqliteConnection):
     """The rows asked for last stand in a file of their own; see sources.source.Connection."""
 
     word = "OData"
-    is_read_only = True
+    rehearsal_note = "The service was not asked to change anything: the rows were compared with what it has now."
 
     def __init__(self, url: str, password: str | None = None, clear_password: bool = False) -> None:
         from nimble_otter.sources.web_client import WebClient, signed_in
@@ -62,6 +69,7 @@ class OdataConnection(SqliteConnection):
         self._root += "" if self._root.endswith("/") else "/"
         self._client: WebClient = WebClient(self._root, {**headers, "OData-MaxVersion": "4.01"})
         self._folder = tempfile.TemporaryDirectory(prefix="nimble-otter-odata-")
+        self._takes_sets: bool | None = None
         self._version, self._loaded, self._loaded_at = 0, list[odata.Asked](), 0.0
         try:
             self._sets = odata.read_metadata(self._client.get(urljoin(self._root, "$metadata")).data or b"")
@@ -130,6 +138,16 @@ class OdataConnection(SqliteConnection):
         table = self._sets[asked.name]
         marks = ", ".join("?" * max(1, len(table.properties)))
         insert = f"insert or replace into {quote_name(table.name)} values ({marks})"
+        asked_for = list[odata.Asked]()
+        rows = self._entities(asked, asked_for, stop)
+        base.executemany(insert, (odata.row_of(table, row) for row in rows))
+        return asked_for[-1]
+
+    def _entities(
+        self, asked: odata.Asked, asked_for: list[odata.Asked], stop: StopToken
+    ) -> Iterator[Mapping[str, Value]]:
+        """Those of a request, page by page; `asked_for` gets what the service was asked, in the end."""
+        asked_for.append(asked)
         url, seen = f"{self._root}{asked.path}", set[str]()
         while url:
             if url in seen:
@@ -142,18 +160,74 @@ class OdataConnection(SqliteConnection):
             except ConnectError:
                 if len(seen) > 1 or asked == asked.whole:
                     raise
-                return self._fetch(base, asked.whole, stop)  # it does not know how to answer so much
+                yield from self._entities(asked.whole, asked_for, stop)  # it does not know how to answer so much
+                return
             rows, following = odata.entities(reply.data or b"", reply.url)
-            base.executemany(insert, (odata.row_of(table, row) for row in rows))
+            yield from rows
             url = urljoin(reply.url, following) if following else ""
             if url and urlsplit(url)[:2] != urlsplit(self._root)[:2]:
                 raise ConnectError("The next part is on another host.", "Its address was not asked.")
-        return asked
+
+    # --- changing entities -----------------------------------------------------------------------------------------
+
+    @property
+    def entity_sets(self) -> Mapping[str, odata.EntitySet]:
+        """By their names."""
+        return self._sets
+
+    def entities(self, asked: odata.Asked, stop: StopToken) -> Iterator[Mapping[str, Value]]:
+        """Those that a request is about, and maybe more. Raises: SourceError's, Stopped."""
+        return self._entities(asked, [], stop)
+
+    def send_changes(self, changes: list[Change]) -> None:
+        """Have the service make them: all or none where it takes change sets, else one after the other. Raises:
+        SourceError's."""
+        self._loaded_at = -FRESH_S  # what was read before is not what is there
+        if self._has_change_sets():
+            send(self._client, self._root, changes)
+            return
+        for done, change in enumerate(changes):
+            try:
+                send(self._client, self._root, [change])
+            except QueryError as problem:
+                if done:
+                    raise QueryError(f"{problem.message} {done} of {len(changes)} were changed before.") from problem
+                raise
+
+    def _has_change_sets(self) -> bool:
+        if self._takes_sets is None:
+            self._takes_sets = takes_change_sets(self._client, self._root)
+        return self._takes_sets
+
+    def without_transactions(self, table: TableInfo) -> str:
+        """A service that takes no change sets makes changes one by one."""
+        return "" if self._has_change_sets() else "a service without change sets"
+
+    def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
+        """Run the statements over the copies; see `EntitySession`."""
+        results = []
+        for one in wanted:
+            results += run_each(driver.cursor, [one])
+            if driver.at_once:
+                driver.flush()
+        return results
+
+    def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
+        told = super()._declared(schema, tables)
+        for name, columns in told.items():
+            for own in self._sets[name].properties if name in self._sets else ():
+                if own.is_computed and own.name in columns:
+                    columns[own.name] = replace(columns[own.name], generated="computed")
+        return told
 
     @contextmanager
-    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[ClientObject]:
-        raise ChangeError("Rows of an OData service can't be changed here.", "Send them to a table of a database.")
-        yield
+    def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[EntitySession]:
+        session = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False, factory=EntitySession)
+        try:
+            session.begin(self, stop, at_once=not self._has_change_sets())
+            yield session
+        finally:
+            session.close()
 
 
 DRIVER = _Odata()
