@@ -111,6 +111,12 @@ def test_adding_a_file_needs_a_test_first_and_says_what_is_wrong(window, base, t
     page.ssh.clear()
     page.ssh.textEdited.emit("")
     assert page.url.text() == "mariadb://me@other.example/d"
+    page.url.clear()
+    QTest.keyClicks(page.url, "mariadb://me@other.example/d?replica=standby:3307")
+    assert (page.replica.text(), page.replica.isVisible()) == ("standby:3307", True)
+    page.replica.clear()
+    page.replica.textEdited.emit("")
+    assert page.url.text() == "mariadb://me@other.example/d"
     page.closed.emit()
     assert window.centre.currentWidget() is window.work
 

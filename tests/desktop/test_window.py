@@ -849,7 +849,8 @@ SET = {
     "theme": "dark", "text_percent": 110, "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
     "date_form": "dd.MM.yyyy", "time_form": "dd.MM.yyyy HH:mm", "time_zone": "Europe/Vienna", "row_limit": 12,
     "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row", "memory_mb": 8192,
-    "connect_s": 30, "answer_s": 60, "send_folder": "~/deliveries/", "team_folder": "~/team",
+    "connect_s": 30, "answer_s": 60, "idle_min": 30, "most_lines": 8,
+    "send_folder": "~/deliveries/", "team_folder": "~/team",
 }  # fmt: skip
 
 
@@ -879,7 +880,7 @@ def test_every_setting_can_be_set_on_its_page_and_is_there_at_the_next_start(mak
     again.new_pull()
     assert again.pull.pull.guard == "row"
     assert LIMIT.bytes == 8192 << 20
-    assert (WAITS.connect_s, WAITS.answer_s) == (30, 60)
+    assert (WAITS.connect_s, WAITS.answer_s, WAITS.idle_s, WAITS.most_lines) == (30, 60, 1800, 8)
     LIMIT.set(0)  # they are those of the process
     WAITS.set(CONNECT_S, ANSWER_S)
     again.open_drawer(SEND)

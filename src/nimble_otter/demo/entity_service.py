@@ -133,7 +133,9 @@ class EntityService(ThreadingHTTPServer):
                 try:
                     answers.append(self._changed(base, method, unquote(urlsplit(path).path), headers, body))
                 except (ValueError, sqlite3.Error) as problem:
-                    raise _Refused(409 if isinstance(problem, sqlite3.IntegrityError) else 400, str(problem)) from problem
+                    raise _Refused(
+                        409 if isinstance(problem, sqlite3.IntegrityError) else 400, str(problem)
+                    ) from problem
             base.execute("commit")
             return answers
 

@@ -19,7 +19,8 @@ class AddressForm:
     `many_hosts`: several may stand in one URI; `user_names_database`: without a database that of the user's name is
     meant; `reaches_databases`: one connection reaches every database of its server. `forwarded` are options that hold a
     client to a port that another leads to, `address_option` names the one for the address of a host that is kept;
-    `reads_only`: nothing is ever written there."""
+    `reads_only`: nothing is ever written there; `has_replicas`: rows may be read from another server of the same
+    data."""
 
     label: str
     place: int
@@ -35,6 +36,7 @@ class AddressForm:
     forwarded: Mapping[str, str] = field(default_factory=dict)
     address_option: str = ""
     reads_only: bool = False
+    has_replicas: bool = False
 
     @property
     def is_server(self) -> bool:

@@ -64,6 +64,11 @@ class Catalogued:
         self._tunnel = tunnel
         event.listen(self._engine, "do_connect", lambda *_: tunnel.ensure())
 
+    def rest(self, idle_s: float) -> None:
+        """See `Connection.rest`."""
+        if time.monotonic() - self._used_at >= idle_s:
+            self._engine.dispose()
+
     def drop_connections(self) -> None:
         """Nor is any other connection of before believed once a line was lost; the next statement opens a new one."""
         self._engine.dispose()

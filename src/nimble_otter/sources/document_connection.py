@@ -12,7 +12,7 @@ from nimble_otter.query.documents.translation import translate_select
 from nimble_otter.query.sql.effects import Effect, Verdict
 from nimble_otter.sources.catalogue import Shapes, TableInfo
 from nimble_otter.sources.guard import refuse_stages
-from nimble_otter.sources.source import Executed, Request
+from nimble_otter.sources.source import Connection, Executed, Request
 from nimble_otter.stop import StopToken
 
 
@@ -26,6 +26,12 @@ class DocumentConnection:
 
     def __init__(self) -> None:
         self._shapes: dict[str, Shapes] = {}
+
+    def read_from(self, replica: Connection) -> None:
+        """Nothing: a replica is chosen by the client's own options."""
+
+    def rest(self, idle_s: float) -> None:
+        """Nothing: the client closes what was not used."""
 
     def kept_open(self) -> AbstractContextManager[None]:
         """See `Connection.kept_open`: here the client does so."""

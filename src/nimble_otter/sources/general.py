@@ -18,6 +18,7 @@ from nimble_otter.sources.relational import Relational
 from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.urls import with_secret
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
 from nimble_otter.values import ClientObject, Value
@@ -45,7 +46,7 @@ class GeneralConnection(Relational):
     def __init__(self, url: str, password: str | None, spoken: Dialect | None = None) -> None:
         self._url = with_secret(url, password)
         self._writer: Engine | None = None
-        engine = self._make_engine(pool_size=2, max_overflow=2)
+        engine = self._make_engine(**WAITS.pool())
         self._hold_to_reading(engine)
         super().__init__(engine)
         style = str(engine.dialect.paramstyle)

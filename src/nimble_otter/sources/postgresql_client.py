@@ -62,15 +62,7 @@ def make_engine(url: str, clear_password: bool) -> Engine:
     options.update(application_name="nimble-otter", keepalives_idle=20, keepalives_interval=5, keepalives_count=3)
     if not clear_password and made.query.get("sslmode") not in ("require", "verify-ca", "verify-full"):
         options["require_auth"] = "!password"  # never the password as it is, where the line may be open
-    engine = create_engine(
-        made,
-        connect_args=options,
-        pool_size=2,
-        max_overflow=2,
-        pool_timeout=5,
-        pool_use_lifo=True,
-        use_native_hstore=False,
-    )
+    engine = create_engine(made, connect_args=options, use_native_hstore=False, **WAITS.pool())
 
     @event.listens_for(engine, "connect")
     def prepare(connection: DBAPIConnection, record: object) -> None:

@@ -24,7 +24,7 @@ from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.reflect import read_tables, word_of
 from nimble_otter.sources.result_stream import FIRST, Answer, results
 from nimble_otter.sources.session import Bound, Done
-from nimble_otter.sources.source import Executed, LongColumns, Request, Run, check_guarded, check_writable
+from nimble_otter.sources.source import Connection, Executed, LongColumns, Request, Run, check_guarded, check_writable
 from nimble_otter.sources.texts import names_in, one_statement
 from nimble_otter.sources.trace import Origin, columns_of, is_behind, trace_origins, with_keys
 from nimble_otter.sources.truncation import is_long, shorten
@@ -73,6 +73,8 @@ class Relational(Catalogued):
     def __init__(self, engine: Engine) -> None:
         super().__init__(engine)
         self._held: HeldTransaction | None = None
+        self._replica: Connection | None = None
+        self.has_written = False
 
     # --- asking ------------------------------------------------------------------------------------------------
 
@@ -80,8 +82,30 @@ class Relational(Catalogued):
         """See `Connection.kept_open`: here the pool does so."""
         return nullcontext()
 
+    def read_from(self, replica: Connection) -> None:
+        """See `Connection.read_from`: what was written here may be there later, so it is not asked from then on."""
+        self._replica = replica
+
+    def rest(self, idle_s: float) -> None:
+        """See `Connection.rest`."""
+        if self._held is None:
+            super().rest(idle_s)
+        if self._replica is not None:
+            self._replica.rest(idle_s)
+
+    @property
+    def _reader(self) -> Connection | None:
+        """Where rows are read instead of here."""
+        return None if self.has_written or self._held is not None else self._replica
+
+    def count(self, table: str) -> int:
+        """How many rows a table has now. Raises: SourceError's."""
+        return super().count(table) if self._reader is None else self._reader.count(table)
+
     def run(self, request: Request, stop: StopToken) -> Run:
         """See `Connection.run`."""
+        if self._reader is not None:
+            return self._reader.run(request, stop)
         text = one_statement(request)
         verdict = self.verdict(text)
         if verdict.effect is Effect.UNKNOWN:  # most are slips of the keyboard, which the server names at their place
@@ -176,6 +200,7 @@ class Relational(Catalogued):
         check_guarded(self.guarded, text)
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         held, messages = self._held, list[str]()
+        self.has_written = True
         if held is None:
             self._ready(stop)
         elif self.dialect.defining_commits and may_commit(text):
@@ -350,6 +375,8 @@ class Relational(Catalogued):
     def close(self) -> None:
         """Close every connection, and roll back what is open."""
         self._let_go()
+        if self._replica is not None:
+            self._replica.close()
         super().close()
 
     def rights(self) -> tuple[str, ...]:

@@ -70,6 +70,7 @@ class Writing(Protocol):
     rehearsal_note: str
     settles: tuple[str, ...]
     signs: str
+    has_written: bool
     default_schema: str | None
 
     @property

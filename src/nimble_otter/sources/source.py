@@ -8,10 +8,11 @@ import pkgutil
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+from urllib.parse import urlsplit
 
 from nimble_otter.errors import AuthError, ChangeError, ClearPassword, ConnectError, OtterError, PasswordMissing
 from nimble_otter.query.sql.effects import Verdict
@@ -25,7 +26,14 @@ from nimble_otter.sources.open_transaction import OpenTransaction
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.secrets import look_up, password_from
 from nimble_otter.sources.trace import Origin
-from nimble_otter.sources.urls import SSH_OPTION, Secret, dropped_secrets, split_secret, without_secrets
+from nimble_otter.sources.urls import (
+    SSH_OPTION,
+    Secret,
+    dropped_secrets,
+    split_replica,
+    split_secret,
+    without_secrets,
+)
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.values import ClientObject
@@ -178,6 +186,13 @@ class Connection(Protocol):
         """What its line goes through from now on: opened again where it has ended, and closed with the connection."""
 
     guarded: tuple[str, ...]
+
+    def read_from(self, replica: Connection) -> None:
+        """Rows are read from this one until something was written, and it is closed with this connection; only where
+        the kind of source `has_replicas`."""
+
+    def rest(self, idle_s: float) -> None:
+        """Close what was not used for so long, but for an open transaction; the next question opens it again."""
 
     @property
     def dialect(self) -> Dialect:
@@ -342,7 +357,7 @@ def connect(
             f"The option {source.left_out[0]} of the URL holds a secret and is not taken.",
             "Give a user and a password instead.",
         )
-    url, tunnel = source.url, None
+    (url, replica), tunnel = split_replica(source.url) if driver.address.has_replicas else (source.url, ""), None
     if f"{SSH_OPTION}=" in url:
         from nimble_otter.sources.tunnel import through_ssh
 
@@ -361,6 +376,13 @@ def connect(
     if source.read_only:
         connection.is_read_only = True
     connection.guarded = guarded
+    if replica:
+        try:
+            connection.read_from(connect(replace(source, url=replica), password, guarded))
+        except OtterError as problem:
+            connection.close()
+            where = urlsplit(replica).netloc.rpartition("@")[2]
+            raise ConnectError(f"The replica {where} can't be read from: {problem.message}", problem.hint) from problem
     log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
     return connection
 

@@ -7,7 +7,7 @@ from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.source import all_drivers
-from nimble_otter.sources.urls import SSH_OPTION
+from nimble_otter.sources.urls import REPLICA_OPTION, SSH_OPTION
 
 TLS = {"": "as the server likes", "required": "required", "verified": "required, certificate checked"}
 FILE, SERVER, _OTHER = "sqlite", "postgresql", "other"
@@ -33,6 +33,7 @@ class Parts:
     rest: tuple[tuple[str, str], ...] = ()
     scheme: str = ""
     ssh: str = ""
+    replica: str = ""
 
     @property
     def address(self) -> AddressForm:
@@ -62,6 +63,7 @@ def parts_of(url: str) -> Parts:
             raise ValueError("The port is not a number.") from problem
     options = dict(parse_qsl(parts.query, keep_blank_values=True))
     ssh = options.pop(SSH_OPTION, "")
+    replica = options.pop(REPLICA_OPTION, "") if form.has_replicas else ""
     ca = options.pop(form.ca, "")
     fitting = [name for name, wanted in form.tls.items() if wanted.items() <= options.items()]
     tls = max(fitting, key=lambda name: len(form.tls[name]), default="")  # the one that says most of them
@@ -69,7 +71,8 @@ def parts_of(url: str) -> Parts:
         options.pop(name)
     scheme = "" if parts.scheme == kind else parts.scheme
     name = unquote(user.partition(":")[0])
-    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, tuple(options.items()), scheme, ssh)
+    return Parts(kind, host, port, unquote(parts.path[1:]), name, tls, ca, tuple(options.items()), scheme, ssh,
+                 replica)  # fmt: skip
 
 
 def ad_hoc_name(url: str) -> str:
@@ -98,5 +101,6 @@ def url_of(parts: Parts) -> str:
     options = {**dict(parts.rest), **parts.address.tls.get(parts.tls, {})}
     options |= {parts.address.ca: parts.ca} if parts.ca else {}
     options |= {SSH_OPTION: parts.ssh} if parts.ssh else {}
+    options |= {REPLICA_OPTION: parts.replica} if parts.replica else {}
     query = f"?{urlencode(options, safe='/')}" if options else ""
     return f"{parts.scheme or parts.kind}://{user}{host}{port}/{quote(parts.database, safe='')}{query}"

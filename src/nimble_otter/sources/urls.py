@@ -8,13 +8,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from urllib.parse import parse_qsl, quote, unquote, urlencode
 
 from nimble_otter.errors import ConnectError
 
 SSH_OPTION = "ssh"
 """The option of a URL that names the SSH destination by which its server is reached (see tunnel.py)."""
+REPLICA_OPTION = "replica"
+"""The option of a URL that names the host, and the port where it is another, of a server that rows are read from."""
 _SECRET_NAME = re.compile(
     r"pass(?!file$)|pwd|secret|token|credential|api_?key|private_?key|authmechanismproperties", re.I
 )
@@ -127,6 +129,22 @@ def split_secret(url: str) -> tuple[str, str | None]:
     if password is None:
         password = next((v for k, v in parts.secrets.items() if k.lower() in _PASSWORD_NAMES), None)
     return url_without(parts), password
+
+
+def split_replica(url: str) -> tuple[str, str]:
+    """(the URL of a server without its replica, the URL of the replica or ""). Raises: ConnectError, where the option
+    names no host."""
+    parts = read_url(url)
+    where = dict(parts.options).get(REPLICA_OPTION) if parts is not None else None
+    if parts is None or where is None:
+        return url, ""
+    if not re.fullmatch(r"(\[[0-9A-Fa-f:.%]+\]|[\w.\-]+)(:\d{1,5})?", where):
+        raise ConnectError(f"{where!r} is not the host of a replica.", "Write it like replica.example:5432.")
+    plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != REPLICA_OPTION))
+    port = re.search(r":\d+\Z", parts.where)
+    if port is not None and not re.search(r":\d+\Z", where):
+        where += port[0]
+    return url_without(plain), url_without(replace(plain, where=where))
 
 
 def dropped_secrets(url: str) -> tuple[str, ...]:

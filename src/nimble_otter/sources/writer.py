@@ -109,6 +109,7 @@ class Writer:
 
     def commit(self) -> None:
         """Raises: SourceError's; after LostError the outcome is not known."""
+        self._connection.has_written = True
         with self._connection.explained():
             self.driver.commit()
 

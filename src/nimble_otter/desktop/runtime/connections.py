@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from nimble_otter.demo import DEMO_SOURCES, demo_sources, resolve, show_demo
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report, is_left
@@ -30,12 +30,14 @@ from nimble_otter.sources.saved import change_sources, load_sources
 from nimble_otter.sources.secrets import forget, hold, look_up, remember
 from nimble_otter.sources.team import share, with_team, withdraw
 from nimble_otter.sources.urls import read_url
+from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
 
 log = logging.getLogger(__name__)
 
 SAMPLE = 1000
 """Documents that shapes are found from, unless more are asked for."""
+_REST_MS = 60_000
 
 
 class ConnectionManager(QObject):
@@ -65,6 +67,9 @@ class ConnectionManager(QObject):
         self._file = places.config_folder() / "sources.toml"
         self.sources: list[Source] = list(demo_sources(self._file.parent))
         jobs.lane_left.connect(self._leave)
+        self._rests = QTimer(self, interval=_REST_MS)
+        self._rests.timeout.connect(self.rest)
+        self._rests.start()
 
     def load(self) -> None:
         """Read the saved list."""
@@ -302,6 +307,11 @@ class ConnectionManager(QObject):
                 raise SavedError(f"{what} can't be kept: {problem}.") from problem
 
         self.jobs.submit(LOCAL, key, work, failed=lambda problem: self.trouble.emit(str(problem)))
+
+    def rest(self) -> None:
+        """Close connections that nobody used for as long as the settings say."""
+        for url, connection in self._connections.items() if WAITS.idle_s else ():
+            self.jobs.submit(f"source {url}", f"rest {url}", lambda *_, own=connection: own.rest(WAITS.idle_s))
 
     def _leave(self, lane: str) -> None:
         """A server that does not answer holds a connection: let it be, the next call opens another."""

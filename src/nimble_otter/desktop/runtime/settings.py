@@ -20,7 +20,7 @@ from nimble_otter.files import locked, read_text, set_aside, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.history import DAYS
 from nimble_otter.pull.model import ROW_LIMIT
-from nimble_otter.sources.waits import ANSWER_S, CONNECT_S
+from nimble_otter.sources.waits import ANSWER_S, CONNECT_S, IDLE_MIN, MOST_LINES
 from nimble_otter.table.text.column_format import time_text
 from nimble_otter.team_changes import noting
 
@@ -30,6 +30,7 @@ ROW_HEIGHTS = (25, 50, 100, 200)
 MOST_ROWS, MOST_DAYS = 50_000_000, 3650
 NULL_MARKS = ("∅", "NULL", "–", "")
 MEMORIES = (0, 512, 1024, 2048, 4096, 8192, 16384, 32768)
+IDLE_MINUTES, LINES_MOST = (0, 2, 5, 10, 30, 60), (2, 4, 8, 16)
 WAITED_S = (4, 8, 15, 30, 60, 120)
 CODE_SIZES = (11, 12, 13, 14, 16, 18, 20, 24)
 _HEAD = """# Settings of Nimble Otter. A line that is not here has its usual value; the guide names them all.
@@ -45,7 +46,8 @@ class Settings:
     pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
     query's text; `guard`: how rows of new pulls are matched; `memory_mb`: what the program may
     hold, 0 for three quarters of the machine's; `connect_s` and `answer_s`: how long a server may take to accept a
-    connection, and a web service to say more; `send_folder`: where files of new deliveries go; `team_folder`: what
+    connection, and a web service to say more; `idle_min` and `most_lines`: until an unused connection is closed (0:
+    never), and how many a source may have; `send_folder`: where files of new deliveries go; `team_folder`: what
     colleagues share, "" for nothing; `keys`: shortcuts by command ("": none) that are not the usual ones."""
 
     theme: str = ""
@@ -66,6 +68,8 @@ class Settings:
     memory_mb: int = 0
     connect_s: int = CONNECT_S
     answer_s: int = ANSWER_S
+    idle_min: int = IDLE_MIN
+    most_lines: int = MOST_LINES
     send_folder: str = "~"
     team_folder: str = ""
     keys: Mapping[str, str] = field(default_factory=dict)
@@ -76,7 +80,7 @@ USUAL = Settings()
 
 TEAM_WIDE = (
     "stripes", "null_mark", "thousands", "date_form", "time_form", "time_zone", "row_limit", "history_days", "guard",
-    "connect_s", "answer_s",
+    "connect_s", "answer_s", "idle_min", "most_lines",
 )  # fmt: skip
 """What a team's folder can say for those who have not set it themselves."""
 
@@ -85,6 +89,7 @@ _KNOWN: dict[str, Container[object]] = {
     "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
     "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
     "guard": tuple(guard.value for guard in Guard), "memory_mb": MEMORIES, "connect_s": WAITED_S, "answer_s": WAITED_S,
+    "idle_min": IDLE_MINUTES, "most_lines": LINES_MOST,
 }  # fmt: skip
 
 

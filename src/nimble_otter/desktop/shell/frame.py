@@ -445,7 +445,7 @@ class Frame(QMainWindow):
         self._use_editor_look()
         self.hub.history.days = now.history_days
         LIMIT.set(now.memory_mb)
-        WAITS.set(now.connect_s, now.answer_s)
+        WAITS.set(now.connect_s, now.answer_s, now.idle_min, now.most_lines)
         if now.team_folder != self._team:
             self._team = now.team_folder
             self.hub.load()

@@ -27,6 +27,8 @@ from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.widgets import button, clear, column, combo, label, row
 from nimble_otter.desktop.runtime.settings import (
     CODE_SIZES,
+    IDLE_MINUTES,
+    LINES_MOST,
     MEMORIES,
     MOST_DAYS,
     MOST_ROWS,
@@ -93,6 +95,10 @@ LINES = (
          tuple((str(s), f"{s} seconds") for s in WAITED_S)),
     Line("answer_s", "Network", "Wait for a web service", "while it says nothing; a query may take as long as it takes",
          tuple((str(s), f"{s} seconds") for s in WAITED_S)),
+    Line("idle_min", "Network", "Close unused connections after", "the next question opens them again",
+         tuple((str(m), f"{m} minutes" if m else "never") for m in IDLE_MINUTES)),
+    Line("most_lines", "Network", "Connections to a source", "at most; from the next time that it is opened",
+         tuple((str(n), str(n)) for n in LINES_MOST)),
     Line("send_folder", "Send", "Folder of new deliveries", "for their files, unless a pull says otherwise", hint="~"),
     Line("team_folder", "Team", "Folder of the team", "on a share or in git; what is in it stands beside yours",
          hint="none"),

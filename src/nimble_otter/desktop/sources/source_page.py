@@ -47,6 +47,8 @@ class SourcePage(FormPage):
         self.command.setPlaceholderText("a command that prints it, run at each connection")
         self.ssh = self.field("SSH destination")
         self.ssh.setPlaceholderText("user@host, or a host of ~/.ssh/config")
+        self.replica = self.field("Replica")
+        self.replica.setPlaceholderText("host:port of a replica, until something is written")
         self.url.setFont(code_font())
         self.port.setFixedWidth(76)
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
@@ -75,6 +77,7 @@ class SourcePage(FormPage):
             "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
             "command": row(self.named("Password by"), self.command),
             "ssh": row(self.named("Through SSH"), self.ssh),
+            "replica": row(self.named("Rows from"), self.replica),
             "tls": row(self.named("TLS"), self.tls),
             "clear": row(self.named(""), self.clear),
             "ca": row(self.named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
@@ -107,7 +110,8 @@ class SourcePage(FormPage):
         self.lay_out(inner)
         self.kind.activated.connect(lambda _: self._kind_chosen())
         self.tls.activated.connect(lambda _: self._fields_edited())
-        for line_edit in (self.host, self.port, self.database, self.user, self.ca, self.ssh, self.file):
+        for line_edit in (self.host, self.port, self.database, self.user, self.ca, self.ssh, self.replica,
+                          self.file):  # fmt: skip
             line_edit.textEdited.connect(lambda _: self._fields_edited())
         self.url.textEdited.connect(lambda _: self._url_edited())
         self.url.editingFinished.connect(self._read_service)
@@ -167,11 +171,12 @@ class SourcePage(FormPage):
             box.setVisible(is_server if name != "file" else form.is_file)
         self._boxes["ca"].setVisible(is_server and parts.tls == "verified")
         self._boxes["user"].setVisible(not form.is_file)
+        self._boxes["replica"].setVisible(form.has_replicas)
         self._note.setVisible(not form.is_file)
         self._boxes["clear"].setVisible(is_server and not parts.tls)
         for field, text in (
             *host, (self.user, parts.user), (self.database, parts.database if is_server else ""), (self.ca, parts.ca),
-            (self.ssh, parts.ssh), (self.file, parts.database if form.is_file else ""),
+            (self.ssh, parts.ssh), (self.replica, parts.replica), (self.file, parts.database if form.is_file else ""),
         ):  # fmt: skip
             if field.text() != text:
                 field.setText(text)
@@ -201,7 +206,7 @@ class SourcePage(FormPage):
             self._parts, host=self.host.text().strip(), port=int(digits) if digits else None,
             database=database if form.is_file or form.is_server else self._parts.database,
             user=self.user.text().strip(), tls=str(self.tls.currentData()), ca=self.ca.text().strip(),
-            ssh=self.ssh.text().strip(),
+            ssh=self.ssh.text().strip(), replica=self.replica.text().strip(),
         )  # fmt: skip
         self.show_parts(parts)
 

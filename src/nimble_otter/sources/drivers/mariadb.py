@@ -34,7 +34,7 @@ from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.session import Bound, Done
 from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.urls import check_options, read_url, with_secret
-from nimble_otter.sources.waits import WAITS
+from nimble_otter.sources.waits import WAITS, keep_alive
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
@@ -75,6 +75,7 @@ class _Mariadb:
     address = AddressForm(
         "MariaDB or MySQL", 3, "mariadb://user@host:3306/name", 3306, ca="ssl_ca", reaches_databases=True,
         tls={"required": {"ssl_mode": "REQUIRED"}, "verified": {"ssl_mode": "VERIFY_IDENTITY"}},
+        has_replicas=True,
     )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
@@ -374,10 +375,11 @@ def _engine(url: str, guards: dict[str, Value], client: ClientObject) -> Engine:
     if "connect_timeout" not in made.query:
         options["connect_timeout"] = WAITS.connect_s
     made = made.difference_update_query(client.not_in_url)
-    engine = create_engine(made, connect_args=options, pool_size=2, max_overflow=2, pool_timeout=5, pool_use_lifo=True)
+    engine = create_engine(made, connect_args=options, **WAITS.pool())
 
     @event.listens_for(engine, "connect")
     def prepare(connection: DBAPIConnection, record: object) -> None:
+        keep_alive(client.socket_of(connection))
         cursor = connection.cursor()
         cursor.execute("set session transaction read only")
         cursor.execute("set names utf8mb4")

@@ -111,6 +111,7 @@ class MongodbConnection(DocumentConnection):
                 # a server that refuses is tried again all that time
                 serverSelectionTimeoutMS=int(WAITS.connect_s * 500),
                 connectTimeoutMS=int(WAITS.connect_s * 1000),
+                maxIdleTimeMS=int(WAITS.idle_s * 1000) or None,
                 appname="nimble-otter",
             )
         return self._client

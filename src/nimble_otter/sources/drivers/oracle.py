@@ -37,7 +37,7 @@ class _Oracle:
     dialects = (ORACLE,)
     address = AddressForm(
         "Oracle", 9, "oracle://user@host:1521/service", 1521, ca="ca",
-        tls={"required": {"tls": "required"}, "verified": {"tls": "verified"}},
+        tls={"required": {"tls": "required"}, "verified": {"tls": "verified"}}, has_replicas=True,
     )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:

@@ -93,6 +93,7 @@ class _Postgresql:
     address = AddressForm(
         "PostgreSQL", 2, "postgresql://user@host:5432/name", 5432, ca="sslrootcert", user_names_database=True,
         tls={"required": {"sslmode": "require"}, "verified": {"sslmode": "verify-full"}}, address_option="hostaddr",
+        has_replicas=True,
     )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:

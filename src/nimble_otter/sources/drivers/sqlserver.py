@@ -33,8 +33,9 @@ class _SqlServer:
     schemes = ("sqlserver", "mssql", "mssql+pymssql")
     dialects = (SQLSERVER,)
     address = AddressForm(
-        "SQL Server", 8, "sqlserver://user@host:1433/name", 1433, tls={"required": {"encryption": "require"}}
-    )
+        "SQL Server", 8, "sqlserver://user@host:1433/name", 1433, tls={"required": {"encryption": "require"}},
+        has_replicas=True,
+    )  # fmt: skip
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
