@@ -12,6 +12,7 @@ from urllib.parse import quote
 
 import pytest
 
+from nimble_otter.demo.entity_service import EntityService
 from nimble_otter.errors import ConnectError, SourceError
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.marks import reach_of, same_reach
@@ -202,3 +203,65 @@ def test_fields_and_uri_agree():
         assert (parts.ssh, url_of(parts), parts.rest) == (destination, url, ())
         assert Source("x", url).url == url
     assert Tunnel("otter@bastion.example:2222", "::1", 5)._words == ["-p", "2222", "--", "otter@bastion.example"]
+
+
+# --- SOCKS ---------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def proxy(bastion):
+    """A SOCKS proxy of OpenSSH's on loopback, by its port."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    words = ["ssh", "-F", f"{bastion.folder}/client", "-N", "-D", f"127.0.0.1:{port}", "bastion"]
+    process = subprocess.Popen(words, stderr=subprocess.DEVNULL)
+    until = time.monotonic() + 10
+    while not is_open(port) and time.monotonic() < until:
+        time.sleep(0.05)
+    yield port
+    process.terminate()
+    process.wait()
+
+
+def test_a_server_is_reached_through_a_socks_proxy(server_url, proxy):
+    url = by(server_url, f"socks5://127.0.0.1:{proxy}")
+    connection = connect(Source("s", url))
+    try:
+        assert connection._tunnel.port != proxy
+        names = {table.name for table in connection.tables()}
+        if "report" not in names:
+            first = fetch(connection, Request("select reading_id from reading", limit=2000)).table
+            again = fetch(connection, Request("select count(*) as n from reading")).table
+            assert (first.rows, again.columns[0].values()[0] >= 2000) == (2000, True)
+        way = connection._tunnel._process
+    finally:
+        connection.close()
+    assert way.poll() is not None
+
+
+def test_what_a_socks_proxy_can_t_do_is_said(postgres, proxy):
+    for destination, says in (
+        ("socks5://user:hush@h:1", "holds a secret"), ("socks5://h:x", "not a SOCKS proxy"),
+        ("socks5://127.0.0.1:1", "The proxy 127.0.0.1 can't reach"),
+    ):  # fmt: skip
+        with pytest.raises(ConnectError, match=says) as caught:
+            connect(Source("s", by(postgres.url, destination)))
+        assert "hush" not in f"{caught.value} {Source('s', by(postgres.url, destination)).url}"
+    with pytest.raises(ConnectError, match=r"can't reach 127\.0\.0\.1:1: .*(refused|rejected|failure|closed)"):
+        connect(Source("s", by("postgresql://u@127.0.0.1:1/d", f"socks5://127.0.0.1:{proxy}")))
+
+
+def test_a_web_service_is_reached_through_the_environment_s_proxy(survey, proxy, monkeypatch):
+    service = EntityService(survey)
+    try:
+        monkeypatch.setenv("http_proxy", f"socks5://127.0.0.1:{proxy}")
+        monkeypatch.setenv("no_proxy", "")
+        connection = connect(Source("s", service.url))
+        assert fetch(connection, Request("select * from river")).table.rows > 3
+        connection.close()
+        monkeypatch.setenv("http_proxy", "socks5://127.0.0.1:1")
+        with pytest.raises(ConnectError, match="can't be reached"):
+            connect(Source("s", service.url))
+    finally:
+        service.close()

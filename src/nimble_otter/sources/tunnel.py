@@ -1,4 +1,5 @@
-"""The way to a server that is reached only from another machine: a port of this one, forwarded by the system's ssh.
+"""The way to a server that is reached only from another machine: a port of this one, forwarded by the system's ssh, or
+through a SOCKS proxy.
 
 What ssh knows counts: the user's configuration with its aliases and jump hosts, the agent and the known keys of hosts.
 Nothing is asked: a key that is not known, or one that is refused, is told with what to do in a terminal.
@@ -13,6 +14,7 @@ import select
 import shlex
 import socket
 import subprocess
+import sys
 import tempfile
 import time
 from dataclasses import replace
@@ -26,6 +28,7 @@ log = logging.getLogger(__name__)
 PATIENCE_S = 25
 _INSTALL = "Install the system's SSH client."
 _TRIES = 3
+_SOCKS = "socks5://"
 _READY = b"ready"
 _LOCAL = "127.0.0.1"
 _OPTIONS = (
@@ -49,9 +52,9 @@ _FAILURES = (
 
 
 def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
-    """Open the way to the server of a URL with the option `ssh`, the destination; `form` is how sources of its kind are
-    addressed. Returns the URL to be used instead, and the tunnel, which is to be closed. A URL without the option is
-    given back as it is. Raises: ConnectError, SourceTimeout."""
+    """Open the way to the server of a URL with the option `ssh`, the destination or proxy; `form` is how sources of its
+    kind are addressed. Returns the URL to be used instead, and the tunnel, which is to be closed. A URL without the
+    option is given back as it is. Raises: ConnectError, SourceTimeout."""
     parts = read_url(url)
     destination = dict(parts.options).get(SSH_OPTION, "") if parts is not None else ""
     if parts is None or not destination:
@@ -68,9 +71,10 @@ def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
     if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
         raise ConnectError(
             "A source is reached through SSH only by the host and port of its server.",
-            "Write both in its URL, or leave “Through SSH” empty.",
+            "Write both in its URL, or leave “Through” empty.",
         )
-    tunnel = Tunnel(destination, parsed.host, port)
+    is_proxy = destination.startswith(_SOCKS)
+    tunnel = (ProxyWay if is_proxy else Tunnel)(destination, parsed.host, port)
     tunnel.open()
     here = parsed.set(host=_LOCAL, port=tunnel.port)
     verified = form.tls.get("verified", {})
@@ -90,6 +94,7 @@ class Tunnel:
             raise ConnectError(f"{destination!r} is not an SSH destination.", "Write it like otter@bastion.example:22.")
         user, name, own_port = match.groups()
         self._at = f"{user}@{name}" if user else name
+        self._try = f"Try in a terminal: ssh {self._at}"
         self._words = [*(["-p", own_port] if own_port else []), "--", self._at]
         self._target = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
         self._process: subprocess.Popen[bytes] | None = None
@@ -110,7 +115,7 @@ class Tunnel:
     def ensure(self) -> None:
         """Open it again where ssh has ended: the line was lost, or the machine slept. Raises: ConnectError."""
         if self._process is not None and self._process.poll() is not None:
-            log.info("the way through SSH had ended; it is opened again")
+            log.info("the way through another machine had ended; it is opened again")
             self.close()
             self._start()
 
@@ -142,25 +147,27 @@ class Tunnel:
             self._said.close()
             self._said = None
 
-    def _start(self) -> None:
+    def _command(self) -> list[str]:
         options = [word for option in _OPTIONS for word in ("-o", option)]
         command = shlex.split(os.environ.get("NIMBLE_OTTER_SSH", "ssh"))
-        words = [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
+        return [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
+
+    def _start(self) -> None:
         self._said = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the tunnel; a pipe could fill
         try:
             process = subprocess.Popen(
-                ["sh", "-c", _SCRIPT, "sh", *words], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                ["sh", "-c", _SCRIPT, "sh", *self._command()], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
                 stderr=self._said, start_new_session=True,
             )  # fmt: skip
         except OSError as problem:
-            raise ConnectError(f"ssh can't be run: {problem.strerror}.", _INSTALL) from problem
+            raise ConnectError(f"The way can't be opened: {problem.strerror}.", _INSTALL) from problem
         self._process = process
         assert process.stdout is not None
         until, heard = time.monotonic() + PATIENCE_S, b""
         while _READY not in heard:
             if not select.select([process.stdout], [], [], max(0.0, until - time.monotonic()))[0]:
                 self.close()
-                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", f"Try: ssh {self._at}")
+                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", self._try)
             piece = os.read(process.stdout.fileno(), 4096)
             if not piece:
                 process.wait(3)
@@ -168,7 +175,7 @@ class Tunnel:
                 self.close()
                 raise self._failure(said)
             heard += piece
-        log.info("a way through SSH was opened")
+        log.info("a way through another machine was opened")
 
     def _heard(self) -> bytes:
         if self._said is None:
@@ -185,8 +192,35 @@ class Tunnel:
             if mark in said:
                 return ConnectError(message.format(at=self._at), hint.format(at=self._at))
         lines = [line.strip() for line in said.splitlines() if line.strip()]
-        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.",
-                            f"Try in a terminal: ssh {self._at}")  # fmt: skip
+        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.", self._try)
+
+
+class ProxyWay(Tunnel):
+    """A port here that leads through a SOCKS proxy, `socks5://host:port`. Raises: ConnectError for what is none."""
+
+    def __init__(self, destination: str, host: str, port: int) -> None:
+        match = re.fullmatch(rf"{_SOCKS}([\w.\-]+|\[[0-9A-Fa-f:.]+\])(?::(\d{{1,5}}))?/?", destination.strip())
+        if match is None:
+            raise ConnectError(
+                f"{without_secrets(destination)!r} is not a SOCKS proxy.",
+                "Write it like socks5://proxy.example:1080; one that asks for a password can't be used.",
+            )
+        self._proxy = (match[1].strip("[]"), match[2] or "1080")
+        super().__init__(self._proxy[0], host, port)
+        self._at, self._try = f"The proxy {self._proxy[0]}", "Check its host and port."
+        self._to = (host, str(port))
+
+    def _command(self) -> list[str]:
+        return [sys.executable, "-m", "nimble_otter.sources.socks_forwarder", str(self.port), *self._proxy, *self._to]
+
+    def _failure(self, said: str) -> Exception:
+        if "Address already in use" in said:
+            return _PortTaken(said)
+        if "no package" in said:
+            return ConnectError("SOCKS proxies need the package PySocks, which is not installed.",
+                                "Run: pip install 'nimble-otter[socks]'")  # fmt: skip
+        line = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "it said nothing")
+        return ConnectError(f"{self.way}: {line.rstrip('.')}.", self._try)
 
 
 class _PortTaken(Exception):

@@ -21,7 +21,7 @@ _SECRET_NAME = re.compile(
     r"pass(?!file$)|pwd|secret|token|credential|api_?key|private_?key|authmechanismproperties", re.I
 )
 _PASSWORD_NAMES = ("password", "passwd", "pwd")
-_SECRET_INSIDE = re.compile(r"(?i)(?:^|;)\s*(?:pwd|password)\s*=\s*(\{(?:[^}]|\}\})*\}|[^;]*)")
+_SECRET_INSIDE = re.compile(r"(?i)(?:^|;)\s*(?:pwd|password)\s*=\s*(\{(?:[^}]|\}\})*\}|[^;]*)|://[^/@\s]*:[^/@\s]+@")
 _QUERY = re.compile(r"[\w.\-%+\[\]]+=[^?]*\Z")
 
 

@@ -8,6 +8,7 @@ import base64
 import ipaddress
 import json
 import logging
+import re
 import socket
 import ssl
 import time
@@ -168,9 +169,12 @@ class WebClient:
         proxy = "" if urllib.request.proxy_bypass(host) else proxies.get(scheme, proxies.get("all", ""))
         if proxy not in self._pools:
             context = ssl.create_default_context()  # which trusts what the system does
-            made = (
-                urllib3.ProxyManager(proxy, ssl_context=context) if proxy else urllib3.PoolManager(ssl_context=context)
-            )
+            made: urllib3.PoolManager
+            if proxy.startswith("socks"):
+                made = _socks_proxy(proxy, context)
+            else:
+                plain = urllib3.PoolManager(ssl_context=context)
+                made = urllib3.ProxyManager(proxy, ssl_context=context) if proxy else plain
             self._pools[proxy] = made
         return self._pools[proxy]
 
@@ -193,6 +197,18 @@ class WebClient:
             stop.forget(answer.shutdown)
         stop.check()
         return b"".join(pieces)
+
+
+def _socks_proxy(url: str, context: ssl.SSLContext) -> urllib3.PoolManager:
+    """Names of hosts are resolved by the proxy. Raises: ConnectError."""
+    try:
+        from urllib3.contrib.socks import SOCKSProxyManager
+
+        return SOCKSProxyManager(re.sub(r"^socks5?:", "socks5h:", url), ssl_context=context)
+    except (ImportError, ValueError) as problem:
+        raise ConnectError(
+            "The SOCKS proxy of the environment can't be used.", "Run: pip install 'nimble-otter[socks]'"
+        ) from problem
 
 
 def _origin(url: str) -> tuple[str, str, int | None]:

@@ -45,8 +45,8 @@ class SourcePage(FormPage):
         self.command = self.field("Password command")
         self.command.setFont(code_font())
         self.command.setPlaceholderText("a command that prints it, run at each connection")
-        self.ssh = self.field("SSH destination")
-        self.ssh.setPlaceholderText("user@host, or a host of ~/.ssh/config")
+        self.ssh = self.field("Through")
+        self.ssh.setPlaceholderText("user@host, a host of ~/.ssh/config, or socks5://host:port")
         self.replica = self.field("Replica")
         self.replica.setPlaceholderText("host:port of a replica, until something is written")
         self.url.setFont(code_font())
@@ -76,7 +76,7 @@ class SourcePage(FormPage):
             "database": row(self.named("Database"), self.database),
             "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
             "command": row(self.named("Password by"), self.command),
-            "ssh": row(self.named("Through SSH"), self.ssh),
+            "ssh": row(self.named("Through"), self.ssh),
             "replica": row(self.named("Rows from"), self.replica),
             "tls": row(self.named("TLS"), self.tls),
             "clear": row(self.named(""), self.clear),
