@@ -631,3 +631,19 @@ def test_a_password_that_is_missing_is_asked_for_on_the_page_once(window, monkey
     assert given[-1] == "word"
     assert window.hub.errors["far"].message == "Reached."
     assert any("no keyring took it" in line for line in told)
+
+
+def test_links_are_of_the_rows_that_are_shown(window, caplog):
+    open_text(window, "select * from reading limit 5")
+    window.grid.go(0, 0)
+    settle(window)
+    assert window.follower.links
+    open_text(window, "select 1 as n")
+    window.show_pull(len(window.pulls) - 2)
+    window.follower._refresh()
+    window.show_pull(len(window.pulls) - 1)  # the links are told a turn later
+    window.follower._count()
+    window.follower.go(0)
+    settle(window)
+    assert window.pull.table.fields[0].name == "n"
+    assert "crashed" not in caplog.text

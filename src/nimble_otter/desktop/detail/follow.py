@@ -90,6 +90,10 @@ class Follower(QObject):
         if self.links and self._detail.page == RECORD and self._detail.isVisible():
             self._later.start()
 
+    def _is_of(self, open_pull: OpenPull) -> bool:
+        """Whether the links are those of the rows that are shown now, and not of what stood there a moment ago."""
+        return self._of is not None and self._of[0] is open_pull.fetched and not open_pull.is_running
+
     def _find_references(self) -> list[Reference]:
         open_pull, rows = self._workspace.pull, self._rows()
         if open_pull is None or open_pull.table is None or open_pull.is_running or not rows:
@@ -152,6 +156,8 @@ class Follower(QObject):
         open_pull, rows = self._workspace.pull, self._rows()
         if open_pull is None or open_pull.table is None or not rows or self._detail.page != RECORD:
             return
+        if not self._is_of(open_pull):
+            return
         source, table, links = open_pull.rows_source, open_pull.table, self.links
 
         def work(stop: StopToken, report: Callable[[object], None]) -> None:
@@ -181,6 +187,8 @@ class Follower(QObject):
             self._go_document(self.references[place])
             return
         if open_pull is None or open_pull.table is None or not 0 <= place < len(self.links):
+            return
+        if not self._is_of(open_pull):
             return
         link, source = self.links[place], open_pull.rows_source
         values = values_of(link, open_pull.table, rows)

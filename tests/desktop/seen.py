@@ -1,0 +1,187 @@
+"""What a window shows, as lines of text: what its parts paint is told by a paint device of its own, whatever paints it.
+
+`seen.txt.gz` keeps what the journey through everything shows at each of its pictures; a line there that is other must
+be meant. `python -m tests.desktop.seen` writes it anew.
+"""
+
+import gzip
+import re
+import tempfile
+from collections import Counter
+from pathlib import Path
+
+from PySide6.QtGui import QPaintDevice, QPaintEngine, QTransform
+from PySide6.QtWidgets import QApplication
+
+KEPT = Path(__file__).with_name("seen.txt.gz")
+_VOLATILE = (
+    (r"\b\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?(\.\d+)?", "<moment>"), (r"\b20(2\d)-\d\d-\d\d\b", "<today>"),
+    (r"\b\d\d:\d\d(:\d\d)?\b", "<time>"), (r"\b\d+([.,]\d+)? ?(s|ms|min|seconds?|minutes?)\b", "<span>"),
+    (r"127\.0\.0\.1:\d+", "<host>"), (r"/[\w/. -]*?/(?=(home|delivered|pictures)\b)", "<folder>/"),
+    (r"\b\d+([.,]\d+)? (kB|MB|GB|B)\b", "<size>"), (r"<today> \d{6}\b", "<today> <time>"),
+    (r"^(\w+): (\.\d\d\s)*\.\d\d\s", r"\1: <spans> "), (r"\b\d+ %", "<share>"),  # of a sample drawn at random
+    (r"\d+ other field sets", "other field sets"), (r"SQLite · \d+ tables", "SQLite"),  # once it is read
+    (r"^(.{22}).*…", r"\1…"),
+)  # fmt: skip
+
+
+class _Engine(QPaintEngine):
+    """Takes note of texts, and of how often something is filled or drawn in a colour."""
+
+    def __init__(self):
+        super().__init__(QPaintEngine.PaintEngineFeature.AllFeatures)
+        self.texts, self.marks = [], Counter()
+        self._pen, self._brush, self._moved = "", "", QTransform()
+
+    def type(self):
+        return QPaintEngine.Type.User
+
+    def begin(self, device):
+        return True
+
+    def end(self):
+        return True
+
+    def updateState(self, state):
+        flag, changed = QPaintEngine.DirtyFlag, state.state()
+        if changed & flag.DirtyPen:
+            self._pen = state.pen().color().name() if state.pen().style().value else "none"
+        if changed & flag.DirtyBrush:
+            self._brush = state.brush().color().name() if state.brush().style().value else "none"
+        if changed & flag.DirtyTransform:
+            self._moved = QTransform(state.transform())
+
+    def drawTextItem(self, point, item):
+        at, font = self._moved.map(point), item.font()
+        look = f"{self._pen} {font.pixelSize()}{' bold' if font.bold() else ''}{' struck' if font.strikeOut() else ''}"
+        self.texts.append((round(at.y() / 4), at.x(), f"{item.text()}  [{look}]"))
+
+    def _mark(self, what, count=1):
+        self.marks[f"{what} {self._pen}/{self._brush}"] += count
+
+    def drawRects(self, rects, *_):
+        self._mark("rectangles", len(rects))
+
+    def drawLines(self, lines, *_):
+        self._mark("lines", len(lines))
+
+    def drawPath(self, path):
+        self._mark("path")
+
+    def drawPolygon(self, *_):
+        self._mark("polygon")
+
+    def drawEllipse(self, *_):
+        self._mark("ellipse")
+
+    def drawPixmap(self, *_):
+        self._mark("picture")
+
+    def drawImage(self, *_):
+        self._mark("picture")
+
+    def drawTiledPixmap(self, *_):
+        self._mark("picture")
+
+
+class _Device(QPaintDevice):
+    def __init__(self, size):
+        super().__init__()
+        self.engine, self._size = _Engine(), size
+
+    def paintEngine(self):
+        return self.engine
+
+    def metric(self, which):
+        kinds = QPaintDevice.PaintDeviceMetric
+        known = {kinds.PdmWidth: self._size.width(), kinds.PdmHeight: self._size.height(), kinds.PdmDepth: 32,
+                 kinds.PdmDevicePixelRatio: 1, kinds.PdmDevicePixelRatioScaled: 65536}  # fmt: skip
+        return known.get(which, 96)
+
+
+def drawn(widget):
+    """What a widget paints, with all that is in it: its texts in the order of reading, then the counts of its marks."""
+    device = _Device(widget.size())
+    widget.render(device)
+    lines = [text for _, _, text in sorted(device.engine.texts, key=lambda each: each[:2])]
+    return [*lines, *(f"({mark} ×{count})" for mark, count in sorted(device.engine.marks.items()))]
+
+
+def shown(window):
+    """What a window shows, by its parts."""
+    parts = {"title": window.title, "course": window.course, "left": window.sources, "centre": window.centre,
+             "detail": window.detail, "status": window.status}  # fmt: skip
+    window.status.message.clear()  # which goes by itself
+    if window.drawer is not None and window.drawer.isVisible():
+        parts["drawer"] = window.drawer
+    return [_plain(f"{name}: {line}") for name, part in parts.items() if part.isVisible() for line in drawn(part)]
+
+
+def _plain(line):
+    for pattern, word in _VOLATILE:
+        line = re.sub(pattern, word, line)
+    return line
+
+
+class Seen:
+    """Pictures by their names, as lines."""
+
+    def __init__(self):
+        self.pictures = {}
+
+    def take(self, name, window):
+        self.pictures[name] = shown(window)
+
+    def text(self):
+        """Each picture by what is other in it than in the one before."""
+        lines, before = [], Counter()
+        for name, whole in self.pictures.items():
+            now = Counter(whole)
+            lines += [f"== {name}", *(f"- {line}" for line in (before - now).elements()),
+                      *(f"+ {line}" for line in (now - before).elements())]  # fmt: skip
+            before = now
+        return "\n".join(lines) + "\n"
+
+
+def take_journey(folder):
+    """The journey through everything; returns what was seen."""
+    from nimble_otter.desktop.tour.tour import Tour
+
+    seen = Seen()
+    QApplication.setCursorFlashTime(0)
+
+    class Recorded(Tour):
+        def picture(self, name, over=None):
+            self.settle()
+            while self.window.follower._later.isActive():  # what the rows lead to is counted after a moment
+                self.settle(0.05)
+            self.settle(0.05)
+            seen.take(name, self.window)
+
+    tour = Recorded(folder, pictures=False)
+    try:
+        for name, step in tour.steps():
+            assert step(), name
+    finally:
+        tour.close()
+    return seen.text()
+
+
+def kept():
+    """What was seen when it was last meant."""
+    return gzip.decompress(KEPT.read_bytes()).decode()
+
+
+if __name__ == "__main__":
+    import os
+
+    from nimble_otter.desktop.kit.offscreen import use_offscreen
+
+    use_offscreen()
+    from nimble_otter.desktop.shell.application import make_app
+
+    with tempfile.TemporaryDirectory() as folder:
+        os.environ["NIMBLE_OTTER_HOME"] = f"{folder}/home"
+        make_app()
+        KEPT.write_bytes(gzip.compress(take_journey(Path(folder)).encode(), mtime=0))
+    os._exit(0)
