@@ -172,6 +172,22 @@ def test_the_cell_shows_whole_values_and_why_they_can_not_be_changed(window):
     assert window.detail.page == CELL
 
 
+def test_bytes_stay_on_the_page_that_was_chosen_for_their_column(window):
+    open_text(window, "select x'68656c6c6f' as words, x'00ff10' as raw union all select x'7965', x'01'")
+    window.commands.run("detail_0")
+    view = window.detail.cell.bytes
+    page = lambda: (view.pages.chosen, view._stack.currentIndex())  # noqa: E731
+    window.grid.go(0, 0)
+    assert page() == (1, 1)
+    QTest.mouseClick(view.pages._group.button(2), Qt.MouseButton.LeftButton)
+    window.grid.go(1, 0)
+    assert (page(), "79 65" in view.hex.toPlainText()) == ((2, 2), True)
+    window.detail.cell.fill(window.pull.table.fields[0], b"ye", "")  # shown anew
+    assert page() == (2, 2)
+    window.detail.cell.fill(replace(window.pull.table.fields[0], name="other"), b"ye", "")
+    assert page() == (1, 1)
+
+
 def test_the_record_steps_and_the_column_has_figures(window):
     window.commands.run("detail_1")
     window.grid.go(3, 2)

@@ -142,7 +142,8 @@ class _BytesView(QWidget):
         super().__init__()
         self.kind = ElidedLabel()
         self.kind.setFont(ui_font(bold=True))
-        self.pages = Segments(["Picture", "Text", "Hex"], self._turn)
+        self.pages = Segments(["Picture", "Text", "Hex"], self._choose)
+        self._chosen: tuple[str, int] | None = None
         self.picture, self.words, self.hex = _Picture(), _reader("The bytes as text"), _reader("The bytes in hex")
         self.hex.setFont(code_font(11))
         self.hex.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
@@ -174,10 +175,13 @@ class _BytesView(QWidget):
         for fact, value in self._content.facts[:14]:
             self._facts.addLayout(row(label(fact, "muted", 11), ElidedLabel(value, px=11, right=True)))
         page = PICTURE if self._content.is_picture else (WORDS if self._content.text is not None else HEX)
+        if self._chosen is not None and self._chosen[0] == name:  # of this column the reader wanted to see another
+            page = self._chosen[1]
         self.pages.choose(page)
-        self._turn(page)
+        self._stack.setCurrentIndex(page)
 
-    def _turn(self, page: int) -> None:
+    def _choose(self, page: int) -> None:
+        self._chosen = (self._name, page)
         self._stack.setCurrentIndex(page)
 
     def _open(self) -> None:
