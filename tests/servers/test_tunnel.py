@@ -17,7 +17,7 @@ from nimble_otter.errors import ConnectError, SourceError
 from nimble_otter.sources import Request, Source, connect, fetch
 from nimble_otter.sources.marks import reach_of, same_reach
 from nimble_otter.sources.source import driver_for
-from nimble_otter.sources.tunnel import Tunnel, through_ssh
+from nimble_otter.sources.tunnel import SshTunnel, by_tunnel
 from nimble_otter.sources.uri import parts_of, url_of
 
 SSHD = "/usr/sbin/sshd"
@@ -177,10 +177,10 @@ def test_ssh_ends_with_the_program_however_that_ends(postgres, end):
 
 def test_a_url_is_left_alone_without_the_option_and_names_the_certificates_host_with_it(postgres):
     form = driver_for(postgres.url).address
-    assert through_ssh(postgres.url, form) == (postgres.url, None)
+    assert by_tunnel(postgres.url, form) == (postgres.url, None)
     port = reach_of(postgres.url)
     verified = f"postgresql://postgres@localhost:{next(iter(port.places))[1]}/merrow?sslmode=verify-full"
-    url, tunnel = through_ssh(by(verified), form)
+    url, tunnel = by_tunnel(by(verified), form)
     assert ("@localhost:" in url, "hostaddr=127.0.0.1" in url, f":{tunnel.port}/" in url) == (True, True, True)
     tunnel.close()
     tunnel.close()
@@ -202,7 +202,7 @@ def test_fields_and_uri_agree():
         parts = parts_of(url)
         assert (parts.ssh, url_of(parts), parts.rest) == (destination, url, ())
         assert Source("x", url).url == url
-    assert Tunnel("otter@bastion.example:2222", "::1", 5)._words == ["-p", "2222", "--", "otter@bastion.example"]
+    assert SshTunnel("otter@bastion.example:2222", "::1", 5)._words == ["-p", "2222", "--", "otter@bastion.example"]
 
 
 # --- SOCKS ---------------------------------------------------------------------------------------------------------

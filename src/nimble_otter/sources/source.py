@@ -359,9 +359,9 @@ def connect(
         )
     (url, replica), tunnel = split_replica(source.url) if driver.address.has_replicas else (source.url, ""), None
     if f"{SSH_OPTION}=" in url:
-        from nimble_otter.sources.tunnel import through_ssh
+        from nimble_otter.sources.tunnel import by_tunnel
 
-        url, tunnel = through_ssh(url, driver.address)
+        url, tunnel = by_tunnel(url, driver.address)
     try:
         connection = _connected(driver, source, url, password, why)
     except OtterError as problem:

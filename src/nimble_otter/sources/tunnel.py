@@ -51,7 +51,7 @@ _FAILURES = (
 )  # fmt: skip
 
 
-def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
+def by_tunnel(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
     """Open the way to the server of a URL with the option `ssh`, the destination or proxy; `form` is how sources of its
     kind are addressed. Returns the URL to be used instead, and the tunnel, which is to be closed. A URL without the
     option is given back as it is. Raises: ConnectError, SourceTimeout."""
@@ -70,11 +70,11 @@ def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
     port = parsed.port or form.port
     if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
         raise ConnectError(
-            "A source is reached through SSH only by the host and port of its server.",
+            "A source is reached through another machine only by the host and port of its server.",
             "Write both in its URL, or leave “Through” empty.",
         )
     is_proxy = destination.startswith(_SOCKS)
-    tunnel = (ProxyWay if is_proxy else Tunnel)(destination, parsed.host, port)
+    tunnel = (ProxyTunnel if is_proxy else SshTunnel)(destination, parsed.host, port)
     tunnel.open()
     here = parsed.set(host=_LOCAL, port=tunnel.port)
     verified = form.tls.get("verified", {})
@@ -85,21 +85,23 @@ def through_ssh(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
 
 
 class Tunnel:
-    """A port here that leads to (`host`, `port`) as `destination` sees them: [user@]host[:port], or a host of the
-    user's ssh configuration. Raises: ConnectError for what is no destination."""
+    """A port here that leads to (`host`, `port`) as the machine `at` sees them; `hint` is what to look at when it does
+    not. What goes that way says how."""
 
-    def __init__(self, destination: str, host: str, port: int) -> None:
-        match = re.fullmatch(r"(?:([^\s@-][^\s@]*)@)?([^\s@:-][^\s@:]*)(?::(\d{1,5}))?", destination.strip())
-        if match is None:
-            raise ConnectError(f"{destination!r} is not an SSH destination.", "Write it like otter@bastion.example:22.")
-        user, name, own_port = match.groups()
-        self._at = f"{user}@{name}" if user else name
-        self._try = f"Try in a terminal: ssh {self._at}"
-        self._words = [*(["-p", own_port] if own_port else []), "--", self._at]
+    def __init__(self, at: str, host: str, port: int, hint: str) -> None:
+        self._at, self._hint = at, hint
         self._target = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
         self._process: subprocess.Popen[bytes] | None = None
         self._said: IO[bytes] | None = None
         self.port = 0
+
+    def _command(self) -> list[str]:
+        """What forwards the port, and says `ready` once it does."""
+        raise NotImplementedError
+
+    def _failure(self, said: str) -> Exception:
+        """What is to be raised for what the command said."""
+        raise NotImplementedError
 
     def open(self) -> None:
         """Have ssh forward a free port. Raises: ConnectError, SourceTimeout."""
@@ -147,11 +149,6 @@ class Tunnel:
             self._said.close()
             self._said = None
 
-    def _command(self) -> list[str]:
-        options = [word for option in _OPTIONS for word in ("-o", option)]
-        command = shlex.split(os.environ.get("NIMBLE_OTTER_SSH", "ssh"))
-        return [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
-
     def _start(self) -> None:
         self._said = tempfile.TemporaryFile()  # noqa: SIM115 - closed with the tunnel; a pipe could fill
         try:
@@ -167,7 +164,7 @@ class Tunnel:
         while _READY not in heard:
             if not select.select([process.stdout], [], [], max(0.0, until - time.monotonic()))[0]:
                 self.close()
-                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", self._try)
+                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", self._hint)
             piece = os.read(process.stdout.fileno(), 4096)
             if not piece:
                 process.wait(3)
@@ -183,6 +180,25 @@ class Tunnel:
         size = os.fstat(self._said.fileno()).st_size
         return os.pread(self._said.fileno(), 65_536, max(0, size - 65_536))
 
+
+class SshTunnel(Tunnel):
+    """By the system's ssh to `destination`: [user@]host[:port], or a host of the user's ssh configuration. Raises:
+    ConnectError for what is none."""
+
+    def __init__(self, destination: str, host: str, port: int) -> None:
+        match = re.fullmatch(r"(?:([^\s@-][^\s@]*)@)?([^\s@:-][^\s@:]*)(?::(\d{1,5}))?", destination.strip())
+        if match is None:
+            raise ConnectError(f"{destination!r} is not an SSH destination.", "Write it like otter@bastion.example:22.")
+        user, name, own_port = match.groups()
+        at = f"{user}@{name}" if user else name
+        super().__init__(at, host, port, f"Try in a terminal: ssh {at}")
+        self._words = [*(["-p", own_port] if own_port else []), "--", at]
+
+    def _command(self) -> list[str]:
+        options = [word for option in _OPTIONS for word in ("-o", option)]
+        command = shlex.split(os.environ.get("NIMBLE_OTTER_SSH", "ssh"))
+        return [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
+
     def _failure(self, said: str) -> Exception:
         if "Address already in use" in said or "cannot listen to port" in said:
             return _PortTaken(said)
@@ -192,11 +208,11 @@ class Tunnel:
             if mark in said:
                 return ConnectError(message.format(at=self._at), hint.format(at=self._at))
         lines = [line.strip() for line in said.splitlines() if line.strip()]
-        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.", self._try)
+        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.", self._hint)
 
 
-class ProxyWay(Tunnel):
-    """A port here that leads through a SOCKS proxy, `socks5://host:port`. Raises: ConnectError for what is none."""
+class ProxyTunnel(Tunnel):
+    """Through a SOCKS proxy, `socks5://host:port`. Raises: ConnectError for what is none."""
 
     def __init__(self, destination: str, host: str, port: int) -> None:
         match = re.fullmatch(rf"{_SOCKS}([\w.\-]+|\[[0-9A-Fa-f:.]+\])(?::(\d{{1,5}}))?/?", destination.strip())
@@ -205,10 +221,8 @@ class ProxyWay(Tunnel):
                 f"{without_secrets(destination)!r} is not a SOCKS proxy.",
                 "Write it like socks5://proxy.example:1080; one that asks for a password can't be used.",
             )
-        self._proxy = (match[1].strip("[]"), match[2] or "1080")
-        super().__init__(self._proxy[0], host, port)
-        self._at, self._try = f"The proxy {self._proxy[0]}", "Check its host and port."
-        self._to = (host, str(port))
+        self._proxy, self._to = (match[1].strip("[]"), match[2] or "1080"), (host, str(port))
+        super().__init__(f"The proxy {self._proxy[0]}", host, port, "Check its host and port.")
 
     def _command(self) -> list[str]:
         return [sys.executable, "-m", "nimble_otter.sources.socks_forwarder", str(self.port), *self._proxy, *self._to]
@@ -220,7 +234,7 @@ class ProxyWay(Tunnel):
             return ConnectError("SOCKS proxies need the package PySocks, which is not installed.",
                                 "Run: pip install 'nimble-otter[socks]'")  # fmt: skip
         line = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "it said nothing")
-        return ConnectError(f"{self.way}: {line.rstrip('.')}.", self._try)
+        return ConnectError(f"{self.way}: {line.rstrip('.')}.", self._hint)
 
 
 class _PortTaken(Exception):
