@@ -71,6 +71,7 @@ def told(opened, service, survey, text, limit=None, **values):
          "river?$select=river_id,name&$filter=(river_id eq 1 or (river_id lt 5))"),
         ("select river_id from river where river_id in (1, -2)",
          "river?$select=river_id&$filter=(river_id eq 1 or river_id eq -2)"),
+        ("select river_id from river where river_id in (1, 'x')", "river?$select=river_id"),
         ("select * from river limit 2", "river?$top=2"),
         ("select * from river order by river_id desc limit 2 offset 1", "river?$orderby=river_id desc&$top=3"),
         ("select * from river order by name limit 2", "river"),
@@ -168,6 +169,27 @@ def test_what_a_service_does_not_know_is_asked_without(opened, service, survey):
         fetch(opened, Request("select 1 as one"))
 
 
+def test_what_was_asked_a_moment_ago_is_not_asked_again(service, monkeypatch):
+    monkeypatch.setattr(driver, "FRESH_S", 60)
+    connection = connect(Source("s", service.url))
+    service.asked.clear()
+    for text in ("select name from river", "select name from river", "select river_id from river", "select 1 as one"):
+        fetch(connection, Request(text))
+    assert len(service.asked) == 2
+    assert len(list(connection._file.parent.iterdir())) == 1
+    connection.close()
+    assert not connection._file.parent.exists()
+
+
+def test_an_identifier_goes_along_in_its_own_form():
+    sets = {"t": odata.EntitySet("t", (odata.Property("g", "Edm.Guid"), odata.Property("n", "Edm.Int32")))}
+    known = "0f8fad5b-d9cb-469f-a165-70867728950e"
+    for text, filters in ((f"g = '{known}'", (f"g eq {known}",)), ("g = 'x'", ()), (f"g > '{known}'", ()),
+                          (f"n = '{known}'", ())):  # fmt: skip
+        (asked,) = odata.requests_of(f"select * from t where {text}", sets, ["t"], {}, None)
+        assert asked.filters == filters, text
+
+
 def test_signing_in_and_what_is_no_service(service, opened, tmp_path):
     service.password = "Bearer word"
     with pytest.raises(AuthError):
@@ -190,6 +212,7 @@ def test_types_of_the_standard_are_kept(tmp_path):
         ("b", "Edm.Int64", "9007199254740993", 9007199254740993), ("c", "Edm.Binary", "AP-_", b"\x00\xff\xbf"),
         ("d", "M.Address", {"x": 1}, '{"x": 1}'), ("e", "Collection(Edm.Int32)", [1], "[1]"),
         ("f", "Edm.Boolean", True, True), ("g", "Edm.Date", "2031-05-01", "2031-05-01"), ("h", "Edm.Int32", None, None),
+        ("j", "M.Address", None, None), ("k", "Edm.Decimal", 2.0, 2), ("l", "Edm.Decimal", "0.10", 0.1),
         ("i", "Edm.DateTimeOffset", "2031-05-01T06:30:00Z", "2031-05-01 06:30:00+00:00"),
     ]  # fmt: skip
     table = odata.EntitySet("t", tuple(odata.Property(n, edm) for n, edm, _, _ in kinds))

@@ -214,7 +214,7 @@ def test_a_change_asks_for_the_entities_that_it_is_about(served):
     assert (done.affected, held(service, "item")) == (2, [(1, "x", 3.0), (2, "two", 2.5), (3, "three", 8.0)])
     for text, says in (
         ("create table t (a)", "can't be made"), ("drop table item", "can't be made"),
-        ("update item set id = 7 where id = 1", "key of item"), ("insert into item (name) values ('x')", "id"),
+        ("update item set id = 7 where id = 1", "key of item"), ("insert into item (name) values ('x')", "NOT NULL"),
         ("insert into item (id) values (1)", "409"), ("insert into item (id, size) values (9, 'wide')", "Double"),
     ):  # fmt: skip
         with pytest.raises((ChangeError, QueryError), match=says):

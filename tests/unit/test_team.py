@@ -199,11 +199,13 @@ def test_a_schedule_is_shared_only_where_its_pull_is(team, numbered, tmp_path, m
     assert main(["schedule", "take-over", "numbers"]) == 3  # she has one of this name
     assert "of your own" in capsys.readouterr().err
     (team.folder / "schedules" / "odd.toml").write_text("version = 1\n")
+    nobody = "\n".join(line for line in text.read_text().splitlines() if not line.startswith("runs_at"))
+    (team.folder / "schedules" / "nobody.toml").write_text(nobody)
     outside = text.read_text().replace("pulls/numbers.pull", "../own.pull")
     (team.folder / "schedules" / "outside.toml").write_text(outside)
     found, problems = team_schedules()
     assert [each.schedule.name for each in found] == ["numbers"]
-    assert ["odd.toml" in problems[0], "is not in" in problems[1]] == [True, True]
+    assert ["runs_at" in problems[0], "odd.toml" in problems[1], "is not in" in problems[2]] == [True, True, True]
     team.at("anna")
     monkeypatch.setenv("NIMBLE_OTTER_TEAM", str(tmp_path / "gone"))
     assert main(["schedule", "run", "numbers"]) != 0  # nothing is known of what was delivered

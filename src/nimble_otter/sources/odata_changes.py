@@ -106,7 +106,7 @@ def _json_text(value: Value, edm: str) -> str:
         return repr(real) if math.isfinite(real) else f'"{"NaN" if real != real else "INF" if real > 0 else "-INF"}"'
     if edm == "Edm.DateTimeOffset":
         return json.dumps(_moment(str(value)))
-    text = json.dumps(value if isinstance(value, str) else str(value), ensure_ascii=False)
+    text = json.dumps(str(value), ensure_ascii=False)
     text.encode()
     return text
 
