@@ -33,7 +33,7 @@ def opened(service, monkeypatch):
     service.gives_etags = service.takes_batches = True
 
 
-def test_sets_are_tables_with_their_keys_and_links(opened, service, survey):
+def test_sets_are_tables_with_their_keys_and_links(opened, service, survey, monkeypatch):
     tables = {t.name: t for t in opened.tables()}
     assert tables.keys() == service.tables.keys()
     assert tables["reading"].column("station_id").refers == "station.station_id"
@@ -43,6 +43,16 @@ def test_sets_are_tables_with_their_keys_and_links(opened, service, survey):
             assert opened.count(name) == base.execute(f"select count(*) from {name}").fetchone()[0]
     with pytest.raises(SourceError):
         fetch(opened, Request("delete from river"))
+    real = opened._client.get
+
+    def get(url, *more):
+        if url.endswith("$count"):
+            raise ConnectError("It does not count.")
+        return real(url, *more)
+
+    monkeypatch.setattr(opened._client, "get", get)
+    with sqlite_file(survey) as base:
+        assert opened.count("volunteer") == base.execute("select count(*) from volunteer").fetchone()[0]
 
 
 def told(opened, service, survey, text, limit=None, **values):
@@ -212,7 +222,7 @@ def test_types_of_the_standard_are_kept(tmp_path):
         ("b", "Edm.Int64", "9007199254740993", 9007199254740993), ("c", "Edm.Binary", "AP-_", b"\x00\xff\xbf"),
         ("d", "M.Address", {"x": 1}, '{"x": 1}'), ("e", "Collection(Edm.Int32)", [1], "[1]"),
         ("f", "Edm.Boolean", True, True), ("g", "Edm.Date", "2031-05-01", "2031-05-01"), ("h", "Edm.Int32", None, None),
-        ("j", "M.Address", None, None), ("k", "Edm.Decimal", 2.0, 2), ("l", "Edm.Decimal", "0.10", 0.1),
+        ("j", "M.Address", None, None), ("k", "Edm.Decimal", 2.0, 2), ("m", "Edm.Int64", 1 << 70, str(1 << 70)), ("l", "Edm.Decimal", "0.10", 0.1),
         ("i", "Edm.DateTimeOffset", "2031-05-01T06:30:00Z", "2031-05-01 06:30:00+00:00"),
     ]  # fmt: skip
     table = odata.EntitySet("t", tuple(odata.Property(n, edm) for n, edm, _, _ in kinds))
