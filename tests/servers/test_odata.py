@@ -222,7 +222,8 @@ def test_types_of_the_standard_are_kept(tmp_path):
         ("b", "Edm.Int64", "9007199254740993", 9007199254740993), ("c", "Edm.Binary", "AP-_", b"\x00\xff\xbf"),
         ("d", "M.Address", {"x": 1}, '{"x": 1}'), ("e", "Collection(Edm.Int32)", [1], "[1]"),
         ("f", "Edm.Boolean", True, True), ("g", "Edm.Date", "2031-05-01", "2031-05-01"), ("h", "Edm.Int32", None, None),
-        ("j", "M.Address", None, None), ("k", "Edm.Decimal", 2.0, 2), ("m", "Edm.Int64", 1 << 70, str(1 << 70)), ("l", "Edm.Decimal", "0.10", 0.1),
+        ("j", "M.Address", None, None), ("k", "Edm.Decimal", 2.0, 2),
+        ("m", "Edm.Int64", 1 << 70, str(1 << 70)), ("l", "Edm.Decimal", "0.10", 0.1),
         ("i", "Edm.DateTimeOffset", "2031-05-01T06:30:00Z", "2031-05-01 06:30:00+00:00"),
     ]  # fmt: skip
     table = odata.EntitySet("t", tuple(odata.Property(n, edm) for n, edm, _, _ in kinds))
