@@ -28,6 +28,7 @@ from nimble_otter.sources import Request, Source, TableInfo, connect, fetch
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.saved import load_sources
 from nimble_otter.sources.team import share, team_sources, withdraw
+from nimble_otter.sources.waits import WAITS
 from tests.desktop.conftest import settle, when_shown
 from tests.files import sqlite_file
 from tests.servers.lines import Line
@@ -61,7 +62,7 @@ def test_space_glances_at_a_table_and_enter_opens_it(window):
     assert glance.isVisible()
     assert glance.grid.model.rows == 6
     glance.pages.choose(2)
-    glance._turn(2)
+    glance._choose(2)
     assert "create table gauge" in glance.text.toPlainText().lower()
     assert "key 1" in glance.columns.toPlainText()
     assert "→ station.station_id" in glance.columns.toPlainText()
@@ -104,6 +105,18 @@ def test_a_result_tells_its_text_parameters_source_and_time(window):
     told = window.status.fetched.toolTip()
     for part in ("Merrow survey", "1 rows", ":s = 3", "select * from station"):
         assert part in told
+
+
+def test_connections_that_nobody_uses_are_given_back_as_the_settings_say(window, monkeypatch):
+    source, asked = window.hub.sources[0], []
+    monkeypatch.setattr(window.hub._connections[source.url], "rest", asked.append)
+    window.hub.rest()
+    settle(window)
+    monkeypatch.setattr(WAITS, "idle_s", 0)  # never
+    window.hub.rest()
+    settle(window)
+    assert asked == [600]
+    assert window.hub._rests.isActive()
 
 
 def test_a_glance_at_what_is_gone_says_so(window):
@@ -361,7 +374,7 @@ def test_a_picture_is_shown_with_what_it_says_of_itself(window, tmp_path):
     assert "PNG picture" in view.kind.text()
     assert not view.picture._pixmap.isNull()
     assert ("size", "48 × 32") in view._content.facts
-    view._turn(2)
+    view._choose(2)
     assert view.hex.toPlainText().startswith("000000  89 50 4e 47")
     view.save_to(tmp_path / "one.png")
     assert (tmp_path / "one.png").read_bytes().startswith(b"\x89PNG")
