@@ -19,6 +19,7 @@ _VOLATILE = (
     (r"\b\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?(\.\d+)?", "<moment>"), (r"\b20(2\d)-\d\d-\d\d\b", "<today>"),
     (r"<today> \d{6}\b", "<today> <time>"), (r"\b\d\d:\d\d(:\d\d)?\b", "<time>"),
     (r"\b\d+([.,]\d+)? ?(s|ms|min|seconds?|minutes?)\b", "<span>"),
+    (r"\bin (\d+ (d|h)|<span>)( \d+ h| <span>)?", "soon"),
     (r"^(\w+): (\.\d\d\s)*\.\d\d\s", r"\1: <spans> "), (r"\b\d+([.,]\d+)? (kB|MB|GB|B)\b", "<size>"),
     (r"127\.0\.0\.1:\d+", "<host>"), (r"/[\w/. -]*?/(?=(home|delivered|pictures)\b)", "<folder>/"),
     (r"SQLite · \d+ tables", "SQLite"),  # once it is read

@@ -62,7 +62,7 @@ def test_space_glances_at_a_table_and_enter_opens_it(window):
     assert glance.isVisible()
     assert glance.grid.model.rows == 6
     glance.pages.choose(2)
-    glance._choose(2)
+    glance._turn(2)
     assert "create table gauge" in glance.text.toPlainText().lower()
     assert "key 1" in glance.columns.toPlainText()
     assert "→ station.station_id" in glance.columns.toPlainText()

@@ -214,7 +214,11 @@ def test_a_change_asks_for_the_entities_that_it_is_about(served):
     assert (done.affected, held(service, "item")) == (2, [(1, "x", 3.0), (2, "two", 2.5), (3, "three", 8.0)])
     for text, says in (
         ("create table t (a)", "can't be made"), ("drop table item", "can't be made"),
-        ("update item set id = 7 where id = 1", "key of item"), ("insert into item (name) values ('x')", "NOT NULL"),
+        (f"attach '{service.path}' as other", "reading only"),
+        ("update item set id = 7 where id = 1", "key of item"),
+        ("update item set (name, id) = ('x', 7) where id = 1", "key of item"),
+        ("insert into item (id) values (1) on conflict do update set id = 8", "key of item"),
+        ("insert into item (name) values ('x')", "NOT NULL"),
         ("insert into item (id) values (1)", "409"), ("insert into item (id, size) values (9, 'wide')", "Double"),
     ):  # fmt: skip
         with pytest.raises((ChangeError, QueryError), match=says):
@@ -232,9 +236,29 @@ def test_a_change_asks_for_the_entities_that_it_is_about(served):
     assert held(service, "item") == [(1, "x", 3.0), (2, "again", 1.0)]
 
 
+def test_what_is_fetched_after_a_savepoint_is_there_once_that_was_gone_back_to(served):
+    service, connection = served(*ITEMS)
+    named = lambda name, key: ("update item set name = ? where id = ?", (name, key))  # noqa: E731
+    with connection.transaction() as writer:
+        writer.execute_many([("delete from item where id = ?", (2,))])
+        writer.execute("savepoint here")
+        assert [d.touched for d in writer.execute_many([named("lost", 1), named("gone", 2)])] == [1, 0]
+        writer.execute("rollback to here")
+        assert [d.touched for d in writer.execute_many([named("kept", 1), named("gone", 2)])] == [1, 0]
+        writer.commit()
+    assert held(service, "item") == [(1, "kept", 1.5), (3, "three", None)]
+
+
 def test_a_service_without_change_sets_is_written_one_by_one(served):
     service, connection = served(*ITEMS)
     service.takes_batches = False
+    with pytest.raises(ChangeError, match="no change sets"):
+        connection.begin()
+    with connection.transaction() as writer:  # each is done at once, with the ETag that the one before left
+        for name in ("a", "b"):
+            assert writer.execute_many([("update item set name = ? where id = 1", (name,))])[0].touched == 1
+            assert held(service, "item")[0] == (1, name, 1.5)
+        writer.execute_many([("update item set name = 'one' where id = 1", ())])
     bench = Bench(connection, "select * from item")
     for row in range(3):
         take(bench, row, "name", f"mine {row}")

@@ -164,12 +164,7 @@ def _entity_set(name: str, kinds: Sequence[Value], element: Value) -> EntitySet:
 def create_statement(table: EntitySet, sets: Mapping[str, EntitySet], is_copied: bool = False) -> str:
     """The table of SQLite's that takes the rows of a set. Where they are `copied` to be changed a key is never given by
     SQLite, and nothing is known of the rows of other sets."""
-    lines = [f"{quote_name(p.name)} {DECLARED.get(p.edm, 'json')}".rstrip() for p in table.properties] or ["value"]
-    if is_copied:
-        lines = [
-            line.replace(" integer", " bigint") + " not null" * (p.name in table.key)
-            for line, p in zip(lines, table.properties, strict=False)
-        ] or lines
+    lines = [_column(p, is_copied, p.name in table.key) for p in table.properties] or ["value"]
     if table.key:
         lines.append(f"primary key ({', '.join(map(quote_name, table.key))})")
     for link in table.links:
@@ -177,6 +172,12 @@ def create_statement(table: EntitySet, sets: Mapping[str, EntitySet], is_copied:
             own, others = (", ".join(map(quote_name, names)) for names in (link.columns, link.referred))
             lines.append(f"foreign key ({own}) references {quote_name(link.target)} ({others})")
     return f"create table {quote_name(table.name)} ({', '.join(lines)})"
+
+
+def _column(own: Property, is_copied: bool, is_key: bool) -> str:
+    kind = DECLARED.get(own.edm, "json")
+    kind = "bigint" if is_copied and kind == "integer" else kind  # never the number that SQLite gives a row itself
+    return f"{quote_name(own.name)} {kind}".rstrip() + " not null" * (is_copied and is_key)
 
 
 def row_of(table: EntitySet, given: Mapping[str, Value]) -> list[Value]:

@@ -13,7 +13,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources import odata
 from nimble_otter.sources.odata_changes import Change, added, changed, removed
-from nimble_otter.sources.sqlite_file import quote_name, surrogate_text
+from nimble_otter.sources.sqlite_file import may_write, quote_name, surrogate_text
 from nimble_otter.stop import StopToken
 from nimble_otter.values import Value
 
@@ -47,6 +47,8 @@ class _Cursor(sqlite3.Cursor):
         own = self.connection
         assert isinstance(own, EntitySession)
         own.fetch_for(text, values)
+        if text.lstrip()[:8].lower() == "rollback":
+            own.lose()
         return super().execute(text, values)
 
 
@@ -65,20 +67,11 @@ class EntitySession(sqlite3.Connection):
         self.execute_here("create temp table fetching (is_on)")
         self.execute_here("create temp table change_log (entity_set text, key_text text, place integer)")
         self.create_function("exact_number", 1, odata.exact_number, deterministic=True)
-        for name, table in service.entity_sets.items():
-            exact = "".join(
-                f"update {quote_name(name)} set {quote_name(p.name)} = exact_number({quote_name(p.name)}) "
-                f"where rowid = new.rowid and typeof({quote_name(p.name)}) = 'text'; "
-                for p in table.properties if p.edm == "Edm.Decimal"
-            )  # fmt: skip
-            for deed, row in _DEEDS.items() if table.key else ():
-                self.execute_here(
-                    f"create temp trigger {quote_name(f'{deed} {name}')} after {deed} on main.{quote_name(name)} "
-                    "when not exists (select 1 from fetching) begin insert into change_log values "
-                    f"({_quoted(name)}, {_key_text(table, f'{row}.')}, {row}.rowid); "
-                    f"{exact if row == 'new' else ''}end"
-                )
+        for table in service.entity_sets.values():
+            for text in _triggers(table):
+                self.execute_here(text)
         self.execute_here("begin")
+        self.set_authorizer(may_write)
 
     def cursor(self, factory: type[sqlite3.Cursor] = _Cursor) -> sqlite3.Cursor:  # type: ignore[override]
         """One whose statements find the entities that they are about."""
@@ -95,10 +88,24 @@ class EntitySession(sqlite3.Connection):
 
     def flush(self) -> None:
         """Send what was changed since the last time."""
-        changes = list(self._changes())
+        changes = self._changes()
         if changes:
-            self._service.send_changes(changes)
+            self._service.send_changes([change for _, change in changes])
+        for place, _ in changes if self.at_once else ():  # what the service made of it is fetched when it is asked for
+            self._forget(*place)
         self.execute_here("delete from change_log")
+
+    def lose(self) -> None:
+        """What was fetched since a savepoint is no longer here once that was gone back to."""
+        self._asked.clear()
+
+    def _forget(self, name: str, key: str) -> None:
+        table = self._service.entity_sets[name]
+        self._before.pop((name, key), None)
+        self._asked.clear()
+        self.execute_here("insert into fetching values (1)")
+        self.execute_here(f"delete from {quote_name(name)} where {_key_text(table, '')} = ?", (key,))
+        self.execute_here("delete from fetching")
 
     # --- what the statements are about -----------------------------------------------------------------------------
 
@@ -112,7 +119,6 @@ class EntitySession(sqlite3.Connection):
         for tree in trees:
             if isinstance(tree, (exp.Create, exp.Drop, exp.Alter)):
                 raise QueryError("An OData service's sets can't be made or changed, only their entities.")
-            self._refuse(tree)
             named = _named(tree, values) if tree is not None else {}
             wanted: dict[str, list[frozenset[str]]] = {}
             for name, conditions in odata.conditions_inside(tree, self._service.entity_sets, named):
@@ -123,27 +129,6 @@ class EntitySession(sqlite3.Connection):
             for name, parts in wanted.items():
                 for asked in _together(name, parts):
                     self._fetch(asked)
-
-    def _refuse(self, tree: Value) -> None:
-        """Raises: QueryError, where a service could not do what the statement does."""
-        if not isinstance(tree, (exp.Insert, exp.Update, exp.Delete)):
-            return
-        place = tree.find(exp.Table)
-        table = odata.set_of(place.name, self._service.entity_sets) if place is not None else None
-        if table is None:
-            return
-        if not table.key:
-            raise QueryError(f"{table.name} has no key in the service, so its entities can't be changed.")
-        numbered = [p.name for p in table.properties if p.name in table.key and p.is_computed]
-        if isinstance(tree, exp.Insert) and numbered:
-            raise QueryError(f"The service gives {numbered[0]} itself; entities of {table.name} can't be added here.")
-        keys = {name.casefold() for name in table.key}
-        for each in tree.expressions if isinstance(tree, exp.Update) else ():
-            if isinstance(each, exp.EQ) and each.this.name.casefold() in keys:
-                raise QueryError(
-                    f"{each.this.name} is the key of {table.name}, which a service does not change.",
-                    "Add a new entity, and delete the old one.",
-                )
 
     def _fetch(self, asked: odata.Asked) -> None:
         table = self._service.entity_sets[asked.name]
@@ -162,37 +147,74 @@ class EntitySession(sqlite3.Connection):
         """Know an entity as it was; one that was deleted here meanwhile does not come back."""
         where = f"{quote_name(table.name)} where rowid = ?"
         key, *row = self.execute_here(f"select {_key_text(table, '')}, * from {where}", (place,)).fetchone()
-        if (table.name, key) in self._before:
+        log = "select 1 from change_log where entity_set = ? and key_text = ?"
+        if self.execute_here(log, (table.name, key)).fetchone() is not None:
             self.execute_here(f"delete from {where}", (place,))
         else:
             self._before[table.name, key] = _Fetched(etag, _by_name(table, row))
 
     # --- what they changed -----------------------------------------------------------------------------------------
 
-    def _changes(self) -> Iterator[Change]:
-        """In the order of the statements, one for each entity."""
+    def _changes(self) -> list[tuple[tuple[str, str], Change]]:
+        """In the order of the statements, one for each entity, with its set and key."""
         log = self.execute_here("select entity_set, key_text, place from change_log order by rowid").fetchall()
-        for (name, key), place in {(name, key): place for name, key, place in log}.items():
-            table, before = self._service.entity_sets[name], self._before.get((name, key))
-            now = self._row(table, key, place)
-            if before is None:
-                if now is not None:
-                    yield added(table, now)
-            elif not before.etag:
-                raise QueryError(
-                    f"The service gives no ETag for {name}: somebody else's change could be written over.",
-                    "It can only be read here.",
-                )
-            elif now is None:
-                yield removed(table, before.row, before.etag)
-            elif (change := changed(table, before.row, now, before.etag)) is not None:
-                yield change
+        found = {(name, key): self._change(name, key, place) for name, key, place in log}
+        return [(place, change) for place, change in found.items() if change is not None]
+
+    def _change(self, name: str, key: str, place: int) -> Change | None:
+        """What is to be asked for an entity; None where it is as it was. Raises: QueryError."""
+        table, before = self._service.entity_sets[name], self._before.get((name, key))
+        now = self._row(table, key, place)
+        if before is None:
+            return None if now is None else added(table, now)
+        if not before.etag:
+            raise QueryError(
+                f"The service gives no ETag for {name}: somebody else's change could be written over.",
+                "It can only be read here.",
+            )
+        return removed(table, before.row, before.etag) if now is None else changed(table, before.row, now, before.etag)
 
     def _row(self, table: odata.EntitySet, key: str, place: int) -> dict[str, Value] | None:
         found = self.execute_here(
             f"select * from {quote_name(table.name)} where rowid = ? and {_key_text(table, '')} = ?", (place, key)
         ).fetchone()
         return None if found is None else _by_name(table, found)
+
+
+def _triggers(table: odata.EntitySet) -> Iterator[str]:
+    """What keeps the log of a set, and refuses what a service can't do. Numbers that were typed get the form in which
+    they are fetched."""
+    own, unasked = quote_name(table.name), "not exists (select 1 from fetching)"
+
+    def refusal(deed: str, condition: str, text: str) -> str:
+        return (
+            f"create temp trigger {quote_name(f'no {deed} {table.name}')} before {deed} on main.{own} "
+            f"when {condition} begin select raise(abort, {_quoted(text)}); end"
+        )
+
+    if not table.key:
+        for deed in _DEEDS:
+            yield refusal(deed, unasked, f"{table.name} has no key in the service, so its entities can't be changed")
+        return
+    is_other = " or ".join(f"old.{quote_name(name)} is not new.{quote_name(name)}" for name in table.key)
+    yield refusal(
+        "update", is_other, f"{', '.join(table.key)} is the key of {table.name}, which a service does not change"
+    )
+    for each in table.properties:
+        if each.is_computed and each.name in table.key:
+            yield refusal("insert", unasked, f"The service gives {each.name} itself: entities can't be added here")
+            break
+    decimals = [quote_name(each.name) for each in table.properties if each.edm == "Edm.Decimal"]
+    exact = "".join(
+        f"update {own} set {name} = exact_number({name}) where rowid = new.rowid and typeof({name}) = 'text'; "
+        for name in decimals
+    )
+    for deed, row in _DEEDS.items():
+        yield (
+            f"create temp trigger {quote_name(f'{deed} {table.name}')} after {deed} on main.{own} when {unasked} begin "
+            f"insert into change_log values ({_quoted(table.name)}, {_key_text(table, f'{row}.')}, {row}.rowid); "
+            f"{exact if row == 'new' else ''}end"
+        )
 
 
 def _by_name(table: odata.EntitySet, row: Sequence[Value]) -> dict[str, Value]:

@@ -70,7 +70,7 @@ class SqliteConnection(Relational):
     def _open(self, read_only: bool, wait_s: float = LOCK_S) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
         connection = sqlite3.connect(uri, uri=True, timeout=wait_s, isolation_level=None, check_same_thread=False)
-        connection.set_authorizer(_may_read if read_only else _may_write)
+        connection.set_authorizer(_may_read if read_only else may_write)
         return connection
 
     def rest(self, idle_s: float) -> None:
@@ -316,7 +316,7 @@ def _may_read(action: int, first: str | None, second: str | None, *_: object) ->
     return sqlite3.SQLITE_DENY
 
 
-def _may_write(action: int, first: str | None, second: str | None, *_: object) -> int:
+def may_write(action: int, first: str | None, second: str | None, *_: object) -> int:
     """A writing connection reaches no other file."""
     is_out = action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH)
     return sqlite3.SQLITE_DENY if is_out or second in _EFFECTIVE else sqlite3.SQLITE_OK

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
 
-from nimble_otter.errors import AuthError, ConnectError, LostError, QueryError
+from nimble_otter.errors import AuthError, ChangeError, ConnectError, LostError, QueryError
 from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources import odata
 from nimble_otter.sources.address import AddressForm
@@ -198,6 +198,15 @@ class OdataConnection(SqliteConnection):
         if self._takes_sets is None:
             self._takes_sets = takes_change_sets(self._client, self._root)
         return self._takes_sets
+
+    def begin(self) -> None:
+        """Open a transaction that stays open. Raises: ChangeError, where it could not be committed as a whole."""
+        if not self._has_change_sets():
+            raise ChangeError(
+                "The service takes no change sets: what is done in a transaction could not be done as a whole.",
+                "Run the statements by themselves.",
+            )
+        super().begin()
 
     def without_transactions(self, table: TableInfo) -> str:
         """A service that takes no change sets makes changes one by one."""
