@@ -5,6 +5,7 @@ import sqlite3
 from contextlib import closing
 
 import pytest
+import sqlglot
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -247,6 +248,48 @@ def test_what_is_fetched_after_a_savepoint_is_there_once_that_was_gone_back_to(s
         assert [d.touched for d in writer.execute_many([named("kept", 1), named("gone", 2)])] == [1, 0]
         writer.commit()
     assert held(service, "item") == [(1, "kept", 1.5), (3, "three", None)]
+    with connection.transaction() as writer:  # here nothing was asked of the set before the savepoint
+        writer.execute("savepoint here")
+        writer.execute_many([named("lost", 1)])
+        writer.execute("rollback to here")
+        writer.execute_many([named("again", 1)])
+        writer.commit()
+    assert held(service, "item")[0] == (1, "again", 1.5)
+
+
+def test_what_could_not_be_fetched_is_asked_for_again(served, monkeypatch):
+    service, connection = served(*ITEMS)
+    real, text = connection.entities, "update item set name = 'x' where id = 1"
+
+    def entities(*given):
+        raise LostError("The line broke.")
+
+    connection.begin()
+    monkeypatch.setattr(connection, "entities", entities)
+    with pytest.raises(SourceError):
+        connection.execute(Request(text))
+    monkeypatch.setattr(connection, "entities", real)
+    if connection.held is None:
+        connection.begin()
+    assert connection.execute(Request(text)).affected == 1
+    connection.end(True)
+    assert held(service, "item")[0] == (1, "x", 1.5)
+
+
+def test_a_statement_that_only_the_database_can_read_is_about_what_it_names(served):
+    service, connection = served(*ITEMS)
+
+    def refuse(*_, **__):
+        raise sqlglot.errors.ParseError("not understood")
+
+    with connection.transaction() as writer, pytest.MonkeyPatch.context() as patch:
+        patch.setattr("nimble_otter.sources.odata_session.sqlglot.parse", refuse)
+        done = writer.execute_many([("update item set name = 'x' where id in (?, ?)", (1, 3))])
+        assert done[0].touched == 2
+        with pytest.raises(QueryError, match="syntax"):
+            writer.execute_many([("update item sett name = 'y'", ())])
+        writer.commit()
+    assert [row[1] for row in held(service, "item")] == ["x", "two", "x"]
 
 
 def test_a_service_without_change_sets_is_written_one_by_one(served):

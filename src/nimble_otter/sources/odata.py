@@ -237,6 +237,11 @@ def requests_of(
     return [query.asked(own, limit, len(used) == 1) for own in used]
 
 
+def text_literal(text: str) -> str:
+    """A text as the service and SQLite write it."""
+    return "'" + text.replace("'", "''") + "'"
+
+
 def set_of(name: str, sets: Mapping[str, EntitySet]) -> EntitySet | None:
     """The set that a name in a text is about; None where there is none."""
     bare = name.rpartition(".")[2].strip('"`[]').casefold()
@@ -350,7 +355,7 @@ class _Query:
                 return "" if value != int(value) else str(int(value))
             return format(Decimal(str(value)), "f")
         if property_.edm == "Edm.String" and isinstance(value, str) and value.isprintable():
-            return "'" + value.replace("'", "''") + "'"
+            return text_literal(value)
         if property_.edm == "Edm.Guid" and isinstance(value, str) and _GUID.fullmatch(value):
             return value
         is_day = property_.edm == "Edm.Date" and isinstance(value, str) and len(value) == 10

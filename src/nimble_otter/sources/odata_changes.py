@@ -15,13 +15,12 @@ from typing import TYPE_CHECKING
 from urllib.parse import quote, urljoin
 
 from nimble_otter.errors import AuthError, LostError, QueryError, SourceError
-from nimble_otter.sources.odata import DECLARED, EntitySet, Property
+from nimble_otter.sources.odata import DECLARED, EntitySet, Property, text_literal
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
     from nimble_otter.sources.web_client import WebClient
 
-_WHOLE = ("Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Byte", "Edm.SByte")
 _BATCH, _SET = "entities", "changes"
 _LINE = "\r\n"
 
@@ -68,7 +67,7 @@ def path_of(table: EntitySet, row: Mapping[str, Value]) -> str:
 def _key_literal(value: Value, own: Property) -> str:
     text = json_text(value, own)
     if own.edm == "Edm.String":
-        return quote("'" + str(value).replace("'", "''") + "'", safe="'")
+        return quote(text_literal(str(value)), safe="'")
     return quote(json.loads(text) if text.startswith('"') else text, safe="")
 
 
@@ -92,7 +91,7 @@ def _json_text(value: Value, edm: str) -> str:
     if edm == "Edm.Binary":
         data = value if isinstance(value, bytes) else str(value).encode("utf-8", "surrogateescape")
         return f'"{base64.urlsafe_b64encode(data).decode("ascii")}"'
-    if edm in _WHOLE:
+    if DECLARED[edm] == "integer":
         if Decimal(str(value)) != int(value):
             raise ValueError(value)
         return str(int(value))

@@ -67,9 +67,7 @@ class EntitySession(sqlite3.Connection):
         self.execute_here("create temp table fetching (is_on)")
         self.execute_here("create temp table change_log (entity_set text, key_text text, place integer)")
         self.create_function("exact_number", 1, odata.exact_number, deterministic=True)
-        for table in service.entity_sets.values():
-            for text in _triggers(table):
-                self.execute_here(text)
+        self._watched: set[str] = set()
         self.execute_here("begin")
         self.set_authorizer(may_write)
 
@@ -96,8 +94,9 @@ class EntitySession(sqlite3.Connection):
         self.execute_here("delete from change_log")
 
     def lose(self) -> None:
-        """What was fetched since a savepoint is no longer here once that was gone back to."""
+        """What was fetched or watched since a savepoint is no longer so once that was gone back to."""
         self._asked.clear()
+        self._watched.clear()
 
     def _forget(self, name: str, key: str) -> None:
         table = self._service.entity_sets[name]
@@ -111,24 +110,43 @@ class EntitySession(sqlite3.Connection):
 
     def fetch_for(self, text: str, values: Value) -> None:
         """Fetch the entities that a statement may be about, but for those that are here. Raises: QueryError, where it
-        changes what the service can't."""
+        changes what the service can't; sqlite3.Error, where it is no statement."""
+        wanted: dict[str, list[frozenset[str]]] = {}
+        for name, conditions in self._about(text, values):
+            parts = wanted.setdefault(name, [])
+            if not any(each <= conditions for each in (*self._asked.get(name, ()), *parts)):
+                parts.append(conditions)
+        for name, parts in wanted.items():
+            for asked in _together(name, parts):
+                self._fetch(asked)
+            self._asked.setdefault(name, []).extend(parts)
+
+    def _about(self, text: str, values: Value) -> Iterator[tuple[str, frozenset[str]]]:
+        """The sets that a statement is about, each with what holds for its entities; they are watched from then on."""
+        sets = self._service.entity_sets
         try:
             trees = sqlglot.parse(text, dialect="sqlite")
         except sqlglot.errors.SqlglotError:
-            return  # which the database explains
+            self.execute_here(f"explain {text}", values)  # which tells what is wrong; else any name counts
+            for name, table in sets.items():
+                if name.casefold() in text.casefold():
+                    self._watch(table)
+                    yield name, frozenset()
+            return
         for tree in trees:
             if isinstance(tree, (exp.Create, exp.Drop, exp.Alter)):
                 raise QueryError("An OData service's sets can't be made or changed, only their entities.")
-            named = _named(tree, values) if tree is not None else {}
-            wanted: dict[str, list[frozenset[str]]] = {}
-            for name, conditions in odata.conditions_inside(tree, self._service.entity_sets, named):
-                done = self._asked.setdefault(name, [])
-                if not any(each <= conditions for each in done):
-                    wanted.setdefault(name, []).append(conditions)
-                    done.append(conditions)
-            for name, parts in wanted.items():
-                for asked in _together(name, parts):
-                    self._fetch(asked)
+            for place in tree.find_all(exp.Table) if tree is not None else ():
+                if (own := odata.set_of(place.name, sets)) is not None:
+                    self._watch(own)
+            yield from odata.conditions_inside(tree, sets, _named(tree, values) if tree is not None else {})
+
+    def _watch(self, table: odata.EntitySet) -> None:
+        """Keep the log of a set, of which a service may have very many."""
+        if table.name not in self._watched:
+            for text in _triggers(table):
+                self.execute_here(text)
+            self._watched.add(table.name)
 
     def _fetch(self, asked: odata.Asked) -> None:
         table = self._service.entity_sets[asked.name]
@@ -188,8 +206,8 @@ def _triggers(table: odata.EntitySet) -> Iterator[str]:
 
     def refusal(deed: str, condition: str, text: str) -> str:
         return (
-            f"create temp trigger {quote_name(f'no {deed} {table.name}')} before {deed} on main.{own} "
-            f"when {condition} begin select raise(abort, {_quoted(text)}); end"
+            f"create temp trigger if not exists {quote_name(f'no {deed} {table.name}')} before {deed} on main.{own} "
+            f"when {condition} begin select raise(abort, {odata.text_literal(text)}); end"
         )
 
     if not table.key:
@@ -209,11 +227,12 @@ def _triggers(table: odata.EntitySet) -> Iterator[str]:
         f"update {own} set {name} = exact_number({name}) where rowid = new.rowid and typeof({name}) = 'text'; "
         for name in decimals
     )
+    literal = odata.text_literal(table.name)
     for deed, row in _DEEDS.items():
         yield (
-            f"create temp trigger {quote_name(f'{deed} {table.name}')} after {deed} on main.{own} when {unasked} begin "
-            f"insert into change_log values ({_quoted(table.name)}, {_key_text(table, f'{row}.')}, {row}.rowid); "
-            f"{exact if row == 'new' else ''}end"
+            f"create temp trigger if not exists {quote_name(f'{deed} {table.name}')} after {deed} on main.{own} "
+            f"when {unasked} begin insert into change_log values ({literal}, {_key_text(table, f'{row}.')}, "
+            f"{row}.rowid); {exact if row == 'new' else ''}end"
         )
 
 
@@ -233,10 +252,6 @@ def _together(name: str, parts: Sequence[frozenset[str]]) -> Iterator[odata.Aske
 
 def _key_text(table: odata.EntitySet, row: str) -> str:
     return f"json_array({', '.join(f'{row}{quote_name(name)}' for name in table.key)})"
-
-
-def _quoted(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
 
 
 def _named(tree: Value, values: Value) -> Mapping[str, object]:

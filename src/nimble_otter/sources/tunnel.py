@@ -100,7 +100,7 @@ class Tunnel:
         raise NotImplementedError
 
     def _failure(self, said: str) -> Exception:
-        """What is to be raised for what the command said."""
+        """What is to be raised for what the command said, where it is not that the port is taken."""
         raise NotImplementedError
 
     def open(self) -> None:
@@ -170,7 +170,8 @@ class Tunnel:
                 process.wait(3)
                 said = self._heard().decode("utf-8", "replace")
                 self.close()
-                raise self._failure(said)
+                is_taken = "Address already in use" in said or "cannot listen to port" in said
+                raise _PortTaken(said) if is_taken else self._failure(said)
             heard += piece
         log.info("a way through another machine was opened")
 
@@ -200,8 +201,6 @@ class SshTunnel(Tunnel):
         return [*command, "-N", "-T", *options, "-L", f"{_LOCAL}:{self.port}:{self._target}", *self._words]
 
     def _failure(self, said: str) -> Exception:
-        if "Address already in use" in said or "cannot listen to port" in said:
-            return _PortTaken(said)
         if "not found" in said and "ssh" in said and ": 1:" in said:
             return ConnectError("There is no ssh on this machine.", _INSTALL)
         for mark, message, hint in _FAILURES:
@@ -228,8 +227,6 @@ class ProxyTunnel(Tunnel):
         return [sys.executable, "-m", "nimble_otter.sources.socks_forwarder", str(self.port), *self._proxy, *self._to]
 
     def _failure(self, said: str) -> Exception:
-        if "Address already in use" in said:
-            return _PortTaken(said)
         if "no package" in said:
             return ConnectError("SOCKS proxies need the package PySocks, which is not installed.",
                                 "Run: pip install 'nimble-otter[socks]'")  # fmt: skip

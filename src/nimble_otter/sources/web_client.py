@@ -169,13 +169,7 @@ class WebClient:
         proxy = "" if urllib.request.proxy_bypass(host) else proxies.get(scheme, proxies.get("all", ""))
         if proxy not in self._pools:
             context = ssl.create_default_context()  # which trusts what the system does
-            made: urllib3.PoolManager
-            if proxy.startswith("socks"):
-                made = _socks_proxy(proxy, context)
-            else:
-                plain = urllib3.PoolManager(ssl_context=context)
-                made = urllib3.ProxyManager(proxy, ssl_context=context) if proxy else plain
-            self._pools[proxy] = made
+            self._pools[proxy] = _pool_by(proxy, context)
         return self._pools[proxy]
 
     def _read(self, answer: urllib3.BaseHTTPResponse, stop: StopToken, until: float) -> bytes:
@@ -199,12 +193,16 @@ class WebClient:
         return b"".join(pieces)
 
 
-def _socks_proxy(url: str, context: ssl.SSLContext) -> urllib3.PoolManager:
-    """Names of hosts are resolved by the proxy. Raises: ConnectError."""
+def _pool_by(proxy: str, context: ssl.SSLContext) -> urllib3.PoolManager:
+    """Connections by a proxy, "" for none; one of SOCKS resolves names of hosts itself. Raises: ConnectError."""
+    if not proxy:
+        return urllib3.PoolManager(ssl_context=context)
+    if not proxy.startswith("socks"):
+        return urllib3.ProxyManager(proxy, ssl_context=context)
     try:
         from urllib3.contrib.socks import SOCKSProxyManager
 
-        return SOCKSProxyManager(re.sub(r"^socks5?:", "socks5h:", url), ssl_context=context)
+        return SOCKSProxyManager(re.sub(r"^socks5?:", "socks5h:", proxy), ssl_context=context)
     except (ImportError, ValueError) as problem:
         raise ConnectError(
             "The SOCKS proxy of the environment can't be used.", "Run: pip install 'nimble-otter[socks]'"
