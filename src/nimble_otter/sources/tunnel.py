@@ -17,7 +17,6 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
 from typing import IO
 
 from nimble_otter.errors import ConnectError, SourceTimeout
@@ -62,9 +61,8 @@ def by_tunnel(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
     from sqlalchemy.engine import make_url
     from sqlalchemy.exc import ArgumentError
 
-    plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != SSH_OPTION))
     try:
-        parsed = make_url(url_without(plain))
+        parsed = make_url(url_without(parts.without(SSH_OPTION)))
     except ArgumentError as problem:
         raise ConnectError(f"The URL can't be used: {without_secrets(str(problem))}.") from problem
     port = parsed.port or form.port

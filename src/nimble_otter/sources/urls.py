@@ -65,6 +65,10 @@ class UrlParts:
     options: tuple[tuple[str, str], ...]
     secrets: Mapping[str, str]
 
+    def without(self, option: str) -> UrlParts:
+        """The same but for an option."""
+        return replace(self, options=tuple(pair for pair in self.options if pair[0] != option))
+
 
 def read_url(url: str) -> UrlParts | None:
     """The parts of a URL with an authority; None for a path, `demo:` and what else has no `://`."""
@@ -140,7 +144,7 @@ def split_replica(url: str) -> tuple[str, str]:
         return url, ""
     if not re.fullmatch(r"(\[[0-9A-Fa-f:.%]+\]|[\w.\-]+)(:\d{1,5})?", where):
         raise ConnectError(f"{where!r} is not the host of a replica.", "Write it like replica.example:5432.")
-    plain = replace(parts, options=tuple(pair for pair in parts.options if pair[0] != REPLICA_OPTION))
+    plain = parts.without(REPLICA_OPTION)
     port = re.search(r":\d+\Z", parts.where)
     if port is not None and not re.search(r":\d+\Z", where):
         where += port[0]
