@@ -7,6 +7,8 @@ import sys
 from collections import Counter
 from contextlib import contextmanager
 
+os.environ["NIMBLE_OTTER_LANGUAGE"] = "en"  # whatever the desktop speaks; read when the first of ours is imported
+
 import pytest
 from hypothesis import HealthCheck, settings
 

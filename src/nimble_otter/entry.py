@@ -6,6 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from enum import StrEnum
 from typing import TypeVar
 
+from nimble_otter.translation import tr
+
 _Word = TypeVar("_Word", bound=StrEnum)
 _Second = TypeVar("_Second")
 _NEEDED = object()
@@ -32,7 +34,7 @@ class Entry:
 
     def __init__(self, given: object, at: str = "it") -> None:
         if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
-            raise ValueError(f"{at} should be named values")
+            raise ValueError(tr("{at} should be named values", at=at))
         self._given: Mapping[str, object] = given
         self.at = at
 
@@ -46,43 +48,43 @@ class Entry:
         """Whatever stands there. Raises: ValueError where nothing does and there is no `default`."""
         given = self._given.get(name, default)
         if given is _NEEDED:
-            raise ValueError(f"{self.at} has no {name}")
+            raise ValueError(tr("{at} has no {name}", at=self.at, name=name))
         return given
 
     def text(self, name: str, default: object = _NEEDED) -> str:
         """A text. Raises: ValueError."""
         given = self.value(name, default)
         if not isinstance(given, str):
-            raise self._wrong(name, "a text")
+            raise self._wrong(name, tr("a text"))
         return given
 
     def flag(self, name: str, default: bool = False) -> bool:
         """Yes or no. Raises: ValueError."""
         given = self.value(name, default)
         if not isinstance(given, bool):
-            raise self._wrong(name, "true or false")
+            raise self._wrong(name, tr("true or false"))
         return given
 
     def whole(self, name: str, default: object = _NEEDED) -> int:
         """A whole number. Raises: ValueError."""
         given = self.value(name, default)
         if not isinstance(given, int) or isinstance(given, bool):
-            raise self._wrong(name, "a whole number")
+            raise self._wrong(name, tr("a whole number"))
         return given
 
     def number(self, name: str, default: object = _NEEDED) -> float:
         """A number, whole or not. Raises: ValueError."""
         given = self.value(name, default)
         if not isinstance(given, (int, float)) or isinstance(given, bool):
-            raise self._wrong(name, "a number")
+            raise self._wrong(name, tr("a number"))
         return float(given)
 
     def word(self, name: str, words: Iterable[str], default: object = _NEEDED) -> str:
         """One of the `words`. Raises: ValueError."""
         given, known = self.text(name, default), tuple(words)
         if given not in known:
-            choices = ", ".join(filter(None, known)) if len(known) < 10 else "those of docs/pull-file.md"
-            raise self._wrong(name, f"one of {choices}, not {given[:40]!r}")
+            choices = ", ".join(filter(None, known)) if len(known) < 10 else tr("those of docs/pull-file.md")
+            raise self._wrong(name, tr("one of {choices}, not {given!r}", choices=choices, given=given[:40]))
         return given
 
     def member(self, name: str, of: type[_Word], default: object = _NEEDED) -> _Word:
@@ -93,7 +95,7 @@ class Entry:
         """A list; no value is an empty one. Raises: ValueError."""
         given = self.value(name, ())
         if not isinstance(given, (list, tuple)):
-            raise self._wrong(name, "a list")
+            raise self._wrong(name, tr("a list"))
         return tuple(given)
 
     def texts(self, name: str) -> tuple[str, ...]:
@@ -101,16 +103,16 @@ class Entry:
         given = self.values(name)
         texts = tuple(each for each in given if isinstance(each, str))
         if len(texts) != len(given):
-            raise self._wrong(name, "a list of texts")
+            raise self._wrong(name, tr("a list of texts"))
         return texts
 
     def pairs(self, name: str) -> tuple[tuple[str, str], ...]:
         """A list of two texts each. Raises: ValueError."""
-        return self._of_two(name, str, "a list of pairs of texts")
+        return self._of_two(name, str, tr("a list of pairs of texts"))
 
     def counts(self, name: str) -> tuple[tuple[str, int], ...]:
         """A list of a text and a whole number each. Raises: ValueError."""
-        return self._of_two(name, int, "a list of texts with their counts")
+        return self._of_two(name, int, tr("a list of texts with their counts"))
 
     def mapping(self, name: str) -> dict[str, object]:
         """Named values, or none. Raises: ValueError."""
@@ -119,15 +121,21 @@ class Entry:
 
     def entry(self, name: str) -> Entry:
         """The place under a name; an empty one where it is missing. Raises: ValueError."""
-        return Entry(self.value(name, {}), f"{name} of {self.at}")
+        return Entry(self.value(name, {}), tr("{name} of {at}", name=name, at=self.at))
 
     def entries(self, name: str) -> tuple[Entry, ...]:
         """The places of a list. Raises: ValueError."""
-        return tuple(Entry(each, f"{name} {k} of {self.at}") for k, each in enumerate(self.values(name), 1))
+        return tuple(
+            Entry(each, tr("{name} {k} of {at}", name=name, k=k, at=self.at))
+            for k, each in enumerate(self.values(name), 1)
+        )
 
     def named(self, name: str) -> dict[str, Entry]:
         """The places of a mapping by their names. Raises: ValueError."""
-        return {key: Entry(each, f"{key} in {name} of {self.at}") for key, each in self.mapping(name).items()}
+        return {
+            key: Entry(each, tr("{key} in {name} of {at}", key=key, name=name, at=self.at))
+            for key, each in self.mapping(name).items()
+        }
 
     def _of_two(self, name: str, second: type[_Second], wanted: str) -> tuple[tuple[str, _Second], ...]:
         pairs = []
@@ -140,4 +148,4 @@ class Entry:
         return tuple(pairs)
 
     def _wrong(self, name: str, wanted: str) -> ValueError:
-        return ValueError(f"{name} of {self.at} should be {wanted}")
+        return ValueError(tr("{name} of {at} should be {wanted}", name=name, at=self.at, wanted=wanted))

@@ -18,6 +18,8 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
+from nimble_otter.translation import tr
+
 LOCK_S = 10.0
 """How long another process may hold a file before waiting for it is given up."""
 STALE_S = 3600
@@ -42,7 +44,7 @@ def replacing(path: Path, is_private: bool = False) -> Iterator[BinaryIO]:
     path = Path(os.path.realpath(path))  # through links: the file behind is replaced, not the link
     with suppress(FileNotFoundError):
         if not stat.S_ISREG(path.stat().st_mode):
-            raise OSError(errno.EINVAL, "It is not a regular file", str(path))
+            raise OSError(errno.EINVAL, tr("It is not a regular file"), str(path))
     handle, name = tempfile.mkstemp(prefix=f".{path.name[:40]}.", suffix=".part", dir=path.parent)
     os.close(handle)
     try:
@@ -126,9 +128,9 @@ def read_text(path: Path, most: int = LARGEST) -> str:
     UnicodeDecodeError."""
     status = path.stat()
     if not stat.S_ISREG(status.st_mode):
-        raise OSError(errno.EISDIR, "It is not a regular file", str(path))
+        raise OSError(errno.EISDIR, tr("It is not a regular file"), str(path))
     if status.st_size > most:
-        raise OSError(errno.EFBIG, "It is larger than any file of this kind", str(path))
+        raise OSError(errno.EFBIG, tr("It is larger than any file of this kind"), str(path))
     return path.read_text("utf-8")
 
 
@@ -144,7 +146,7 @@ def locked(path: Path, wait_s: float = LOCK_S) -> Iterator[None]:
                 break
             except OSError as problem:
                 if problem.errno not in (errno.EAGAIN, errno.EACCES) or time.monotonic() > until:
-                    raise OSError(errno.EBUSY, "Another process holds it", str(path)) from problem
+                    raise OSError(errno.EBUSY, tr("Another process holds it"), str(path)) from problem
             time.sleep(0.01)
         yield
 
@@ -157,7 +159,7 @@ def _lock_file(path: Path) -> Path:
     own.mkdir(mode=0o700, exist_ok=True)
     status = own.lstat()
     if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.getuid():
-        raise OSError(errno.EPERM, "The lock folder belongs to another user", str(own))
+        raise OSError(errno.EPERM, tr("The lock folder belongs to another user"), str(own))
     import hashlib
 
     mark = hashlib.sha256(os.path.realpath(path).encode("utf-8", "surrogateescape")).hexdigest()[:32]
@@ -172,4 +174,4 @@ def set_aside(path: Path) -> Path:
         if not aside.exists():
             path.rename(aside)
             return aside
-    raise OSError(f"too many damaged copies beside {path}")
+    raise OSError(tr("too many damaged copies beside {path}", path=path))

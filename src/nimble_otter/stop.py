@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from typing import TypeVar
 
 from nimble_otter.errors import Stopped
+from nimble_otter.translation import tr
 
 _Part = TypeVar("_Part")
 _Made = TypeVar("_Made")
@@ -77,7 +78,7 @@ class StopToken:
 
 class _Never(StopToken):
     def set(self) -> None:
-        raise RuntimeError("the token that never stops cannot be set")
+        raise RuntimeError(tr("the token that never stops cannot be set"))
 
     def on_stop(self, callback: Callable[[], None]) -> None:
         return

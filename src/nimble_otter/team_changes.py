@@ -16,12 +16,13 @@ from pathlib import Path
 
 from nimble_otter.errors import SavedError
 from nimble_otter.files import LARGEST, read_text
+from nimble_otter.translation import tr
 
 ADDED, CHANGED, REMOVED = "added", "changed", "removed"
 _KINDS = {"sources": "source", "pulls": "pull", "pieces": "piece", "schedules": "schedule", "settings.toml": "settings"}
 _SUFFIXES = {".source", ".pull", ".toml"}
 _LOGS = "changes"
-_OTHERWISE = "by other means"
+_OTHERWISE = tr("by other means")
 Words = Callable[[str, str], str]
 """What is other in a file, from its text before and after ("" where there is none)."""
 
@@ -99,8 +100,12 @@ def team_changes(folder: Path, most: int = 500) -> list[TeamChange]:
 
 def absent(folder: Path | None) -> SavedError:
     """What is said where the team's folder is not set, or not there."""
-    said = "No folder of the team is set." if folder is None else f"The folder of the team, {folder}, is not there."
-    return SavedError(said, "Name it in the settings, under Team.")
+    said = (
+        tr("No folder of the team is set.")
+        if folder is None
+        else tr("The folder of the team, {folder}, is not there.", folder=folder)
+    )
+    return SavedError(said, tr("Name it in the settings, under Team."))
 
 
 def _files(folder: Path) -> Iterator[Path]:

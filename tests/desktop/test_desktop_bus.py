@@ -17,7 +17,8 @@ from nimble_otter.desktop.kit.offscreen import wait_until
 from nimble_otter.desktop.runtime import jobs
 from nimble_otter.desktop.runtime.bus_service import PATH, BusService
 from nimble_otter.desktop.runtime.jobs import LOCAL
-from nimble_otter.desktop.runtime.settings import read_settings, settings_file
+from nimble_otter.desktop.runtime.settings import read_settings
+from nimble_otter.home import settings_file
 from tests.desktop.conftest import settle
 from tests.proofs import how_many
 

@@ -102,7 +102,7 @@ def test_a_saved_pull_takes_the_rows_of_others(survey, tmp_path, capsys):
     ring = Pull("highest", source, Query("select 1 as station_id"), (replace(join, other="stations"),))
     save_pull(ring, tmp_path / "highest.pull")
     assert main(["run", str(path)]) != 0
-    assert "stations takes rows of highest takes rows of stations" in capsys.readouterr().err
+    assert "Pulls take rows of each other: stations → highest → stations." in capsys.readouterr().err
     (tmp_path / "highest.pull").unlink()
     assert main(["run", str(path)]) != 0
     assert "There is no pull highest" in capsys.readouterr().err

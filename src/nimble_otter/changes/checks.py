@@ -20,6 +20,7 @@ from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.ops.conditions import All, Among, ColumnAt, Compare, Either, IsEmpty, Node, Not
 from nimble_otter.table.ops.filter import false_of
+from nimble_otter.translation import tr
 
 
 @lru_cache(512)
@@ -82,4 +83,12 @@ def refuse_broken(table: TableInfo, dialect: Dialect, name: str, values: Mapping
         except (ConditionError, QueryError):
             continue
         if is_false:
-            raise ValueRefused(f"{table.name} has a check that {name} would break: {check}.", "Type another value.")
+            raise ValueRefused(
+                tr(
+                    "{table_name} has a check that {name} would break: {check}.",
+                    table_name=table.name,
+                    name=name,
+                    check=check,
+                ),
+                tr("Type another value."),
+            )

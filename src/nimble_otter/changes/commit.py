@@ -12,6 +12,7 @@ from nimble_otter.errors import ChangeError, QueryError, SourceError, Stopped
 from nimble_otter.sources.document_writer import DocumentWriter
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -50,7 +51,7 @@ class Commit:
         if self._intent is None:
             raise nothing_written(problem) from problem
         if not self._is_answered and isinstance(problem, QueryError) and not self._stop.is_set():
-            raise ChangeError(f"Nothing was written: {problem.message}", problem.hint) from problem
+            raise ChangeError(tr("Nothing was written: {message}", message=problem.message), problem.hint) from problem
         log.warning("the commit was not confirmed: %s", type(problem).__name__)
         return True
 

@@ -22,6 +22,7 @@ from nimble_otter.sources.document_paths import can_be_asked
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.ops.filter import parse_time
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -31,16 +32,18 @@ def document_target(table: Table, collection: str, unseen: Table | None = None, 
     fields = [*table.fields, *(unseen.fields if unseen is not None else ())]
     key = next((at for at, f in enumerate(fields) if (f.origin or f.name) == "_id" or f.name == f"{KEY_NAME}0"), None)
     if key is None:
-        return Target(None, reason="The documents' _id is not in the result; add it to the query.")
+        return Target(None, reason=tr("The documents' _id is not in the result; add it to the query."))
     columns, refusals = [], []
     for at, field in enumerate(table.fields):
         path = field.origin or field.name
         if path == "_id":
-            refusals.append((at, "_id names the document and can't be changed; duplicate the document instead."))
+            refusals.append((at, tr("_id names the document and can't be changed; duplicate the document instead.")))
         elif not can_be_asked(path):
-            refusals.append((at, f"{field.name} has a dot in its name and can't be changed by itself."))
+            refusals.append(
+                (at, tr("{field_name} has a dot in its name and can't be changed by itself.", field_name=field.name))
+            )
         elif re.search(r"[$\x00]|\.\.|^\.|\.$", path):
-            refusals.append((at, f"{path} can't be named in a path."))
+            refusals.append((at, tr("{path} can't be named in a path.", path=path)))
         else:
             columns.append((at, ColumnInfo(path)))
     info = TableInfo(collection, EntryKind.COLLECTION, (ColumnInfo("_id", key=1), *(c for _, c in columns)))
@@ -63,7 +66,7 @@ def make_document_plan(edits: Edits, table: Table, target: Target, guard: Guard 
     def key_of(row: int) -> Pairs:
         key = target.value(table, key_place, row)
         if key is MISSING or key is None:
-            raise NoKeyError("A changed document has no _id.")
+            raise NoKeyError(tr("A changed document has no _id."))
         return (("_id", key),)
 
     def whole(row: int) -> Pairs:
@@ -105,7 +108,9 @@ def with_part(whole: object, names: Sequence[str], part: object, path: str) -> o
         if part is MISSING:
             return MISSING
     if not isinstance(whole, Mapping):
-        raise ValueRefused(f"{path} holds no object in this document, so it has no field {names[0]}.")
+        raise ValueRefused(
+            tr("{path} holds no object in this document, so it has no field {names}.", path=path, names=names[0])
+        )
     inner = with_part(whole.get(names[0], MISSING), names[1:], part, f"{path}.{names[0]}")
     if inner is MISSING:
         return {name: value for name, value in whole.items() if name != names[0]}
@@ -158,7 +163,7 @@ def read_document_value(text: str | None, before: object, path: str) -> object:
     words = text.strip()
     if isinstance(before, bool):
         if words.casefold() not in ("yes", "no", "true", "false"):
-            raise ValueRefused(f"{path} is a boolean here.", "Type yes or no.")
+            raise ValueRefused(tr("{path} is a boolean here.", path=path), tr("Type yes or no."))
         return words.casefold() in ("yes", "true")
     if isinstance(before, str):
         return text
@@ -168,7 +173,9 @@ def read_document_value(text: str | None, before: object, path: str) -> object:
     if isinstance(before, dt.datetime):
         moment = parse_time(words, with_time=True)
         if not isinstance(moment, dt.datetime) or moment.microsecond % 1000:
-            raise ValueRefused(f"{path} holds times to the millisecond here.", "Type it like 2031-05-28 23:00.")
+            raise ValueRefused(
+                tr("{path} holds times to the millisecond here.", path=path), tr("Type it like 2031-05-28 23:00.")
+            )
         return moment
     if isinstance(before, (int, float, Decimal)) and not words.startswith("{"):
         return _number(words, before, path)
@@ -181,18 +188,23 @@ def _number(words: str, before: object, path: str) -> Value:
         exact = Decimal(plain)
     except ArithmeticError as problem:
         raise ValueRefused(
-            f"{path} holds a number here; {words[:40]!r} is not one.", "Use a decimal point."
+            tr("{path} holds a number here; {words!r} is not one.", path=path, words=words[:40]),
+            tr("Use a decimal point."),
         ) from problem
     if isinstance(before, Decimal):
         return exact
     if isinstance(before, int):
         if exact != exact.to_integral_value() or not -(1 << 63) <= exact < 1 << 63:
             raise ValueRefused(
-                f"{path} holds a whole number of 64 bits here.", 'Another type is written as {"$numberDouble": "1.5"}.'
+                tr("{path} holds a whole number of 64 bits here.", path=path),
+                'Another type is written as {"$numberDouble": "1.5"}.',
             )
         return type(before)(int(exact))
     if exact.is_finite() and Decimal(repr(float(exact))) != exact:
-        raise ValueRefused(f"{path} can't hold {words[:40]} exactly.", f"The nearest it can hold is {float(exact)!r}.")
+        raise ValueRefused(
+            tr("{path} can't hold {words} exactly.", path=path, words=words[:40]),
+            tr("The nearest it can hold is {float!r}.", float=float(exact)),
+        )
     return float(exact)
 
 
@@ -203,7 +215,9 @@ def _of_bson(kind: str, words: str, path: str) -> object:
     try:
         return bson.ObjectId(words) if kind == "ObjectId" else bson.Decimal128(words)
     except (InvalidId, ArithmeticError, ValueError) as problem:
-        raise ValueRefused(f"{path} holds {kind} here; {words[:40]!r} is not one.") from problem
+        raise ValueRefused(
+            tr("{path} holds {kind} here; {words!r} is not one.", path=path, kind=kind, words=words[:40])
+        ) from problem
 
 
 def from_json(text: str, path: str, is_strict: bool = False) -> object:
@@ -217,12 +231,17 @@ def from_json(text: str, path: str, is_strict: bool = False) -> object:
     except json.JSONDecodeError as problem:
         if not is_strict and text.strip()[:1] not in ("{", "["):
             return text
-        message = f"{problem.msg} in line {problem.lineno}, column {problem.colno}"
+        message = tr(
+            "{msg} in line {lineno}, column {colno}", msg=problem.msg, lineno=problem.lineno, colno=problem.colno
+        )
         raise ValueRefused(
-            f"{path}: this is not JSON: {message}.", "Put names and texts in double quotes."
+            tr("{path}: this is not JSON: {message}.", path=path, message=message),
+            tr("Put names and texts in double quotes."),
         ) from problem
     except (BSONError, TypeError, ValueError) as problem:
-        raise ValueRefused(f"{path}: a value does not match its type: {problem}.") from problem
+        raise ValueRefused(
+            tr("{path}: a value does not match its type: {problem}.", path=path, problem=problem)
+        ) from problem
 
 
 def to_json(value: object, indent: int | None = None) -> str:

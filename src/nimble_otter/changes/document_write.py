@@ -28,6 +28,7 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING
 from nimble_otter.table.core.columns import Missing
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -63,7 +64,9 @@ def rehearse(connection: Connection, plan: Plan, stop: StopToken = NEVER, progre
             break
     assert outcomes is not None
     text = (
-        "" if writer.is_atomic else "The server has no transactions: the documents were compared, and nothing was run."
+        ""
+        if writer.is_atomic
+        else tr("The server has no transactions: the documents were compared, and nothing was run.")
     )
     return Report(outcomes, dt.datetime.now(), said=text)
 
@@ -100,8 +103,8 @@ def _write(
     ):
         if not writer.is_atomic:
             raise NoTransactions(
-                "The server has no transactions: the documents can't be written as all or nothing.",
-                "Write sends them one by one and stops at the first that fails.",
+                tr("The server has no transactions: the documents can't be written as all or nothing."),
+                tr("Write sends them one by one and stops at the first that fails."),
             )
         run = _Run(writer, plan, stop, progress)
         outcomes = run.all(at_once)
@@ -197,11 +200,11 @@ class _Run:
         except LostError:
             raise
         except SourceError as refused:
-            return Outcome(statement, 0, f"The server refused it: {refused.message}")
+            return Outcome(statement, 0, tr("The server refused it: {message}", message=refused.message))
         if touched == 1:
             return Outcome(statement, 1)
         self.look([statement])
-        return self._problem(statement) or Outcome(statement, touched, "The document changed while it was written.")
+        return self._problem(statement) or Outcome(statement, touched, tr("The document changed while it was written."))
 
     def _operation(self, statement: Statement) -> tuple[object, ...]:
         """(kind, filter or new document, change)."""
@@ -223,16 +226,18 @@ class _Run:
             return None
         now = self.now.get(statement.row_id)
         if now is None:
-            return Outcome(statement, 0, "The document is gone: someone else deleted it.", (), True, is_gone=True)
+            return Outcome(statement, 0, tr("The document is gone: someone else deleted it."), (), True, is_gone=True)
         for path, _ in statement.values:
             parent = _at(now, path.rpartition(".")[0]) if "." in path else now
             if isinstance(parent, list) and not path.rpartition(".")[2].isdigit():
-                return Outcome(statement, 0, f"{path} lies in a list of this document; edit the list as a whole.")
+                return Outcome(
+                    statement, 0, tr("{path} lies in a list of this document; edit the list as a whole.", path=path)
+                )
         differing = tuple((path, _at(now, path)) for path, seen in statement.seen if not as_seen(_at(now, path), seen))
         if not differing:
             return None
-        words = ", ".join(f"{path} is now {_shown(value)}" for path, value in differing)
-        return Outcome(statement, 0, f"Someone else changed this document: {words}.", differing, True)
+        words = ", ".join(tr("{path} is now {shown}", path=path, shown=_shown(value)) for path, value in differing)
+        return Outcome(statement, 0, tr("Someone else changed this document: {words}.", words=words), differing, True)
 
     def _matched(self, statement: Statement) -> dict[str, object]:
         """By what was just found, types included, so that nothing slips in between."""
@@ -262,7 +267,7 @@ def _intent(
     whole = {s.row_id: _by_path(run.now.get(s.row_id) or {}) for s in plan.statements if s.kind == StatementKind.DELETE}
     was = replace(plan, statements=tuple(_as_it_was(s, run.now.get(s.row_id)) for s in plan.statements))
     back = replace(plan, statements=tuple(reversal(was, keys, whole, written)), guard=Guard.SEEN, is_exact=True)
-    text = script(back, f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}.")
+    text = script(back, tr("Restores what was written to {table} at {at:%Y-%m-%d %H:%M:%S}.", table=plan.table, at=at))
     return Intent(plan, keys, written, "", Report(outcomes, at, True, written, text, back))
 
 
@@ -280,7 +285,7 @@ def _as_it_was(statement: Statement, document: Mapping[str, Value] | None) -> St
 def look_up(connection: Connection, intent: Intent) -> str:
     """After a commit that was not answered: the documents tell. Returns what to say when it was done. Raises:
     ChangeError when nothing was written; OutcomeUnknown."""
-    lost, plan = "The server did not confirm the commit", intent.plan
+    lost, plan = tr("The server did not confirm the commit"), intent.plan
     try:
         with connection.transaction(atomic=False) as writer:
             again = _Run(writer, plan, NEVER, None)
@@ -290,20 +295,22 @@ def look_up(connection: Connection, intent: Intent) -> str:
             left = writer.documents(plan.table, [s.key[0][1] for s in gone])
     except OtterError as problem:
         raise OutcomeUnknown(
-            f"{lost}, and the documents can't be read: {problem.message}",
-            "It is looked up again before anything more is written.",
+            tr("{lost}, and the documents can't be read: {message}", lost=lost, message=problem.message),
+            tr("It is looked up again before anything more is written."),
         ) from problem
     alike = [
         exactly(now[s.row_id], intent.written[s.row_id]) for s in plan.statements if s.kind != StatementKind.DELETE
     ]
     if all(alike) and not left:
-        return f"{lost}, but the documents show that all of it was written."
+        return tr("{lost}, but the documents show that all of it was written.", lost=lost)
     if not any(alike) and len(left) == len(gone):
         raise ChangeError(
-            f"{lost}. The documents show that nothing was written; the changes are still pending.", "Write them again."
+            tr("{lost}. The documents show that nothing was written; the changes are still pending.", lost=lost),
+            tr("Write them again."),
         )
     raise OutcomeUnknown(
-        f"{lost}; the documents do not show whether it was written.", "Run the query again and compare before writing."
+        tr("{lost}; the documents do not show whether it was written.", lost=lost),
+        tr("Run the query again and compare before writing."),
     )
 
 
@@ -386,6 +393,6 @@ def _whole(statement: Statement) -> dict[str, object]:
 
 def _shown(value: Value) -> str:
     if isinstance(value, Missing):
-        return "not there"
+        return tr("not there")
     text = "empty" if value is None else plain(value)
     return text if len(text) <= 60 else text[:59] + "…"

@@ -6,6 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from nimble_otter.translation import tr
+
 
 class Unset:
     """In place of a value: no edit; the cell is as it was fetched (in a new row: the column's default)."""
@@ -144,10 +146,10 @@ class Edits:
     def revert(self, rows: Iterable[int] | None = None, cells: Sequence[tuple[int, int]] | None = None) -> Action:
         """The action that takes back some cells, all of some rows, or (neither given) everything."""
         if cells is not None:
-            return Action("Revert", tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))
+            return Action(tr("Revert"), tuple((r, c, UNSET) for r, c in cells if c in self.cells.get(r, {})))
         wanted = set(rows) if rows is not None else {*self.cells, *self.deleted, *self.added}
         return Action(
-            "Revert",
+            tr("Revert"),
             tuple((r, c, UNSET) for r in wanted for c in self.cells.get(r, {})),
             restore=tuple(r for r in self.deleted if r in wanted),
             drop=tuple(r for r in self.added if r in wanted),

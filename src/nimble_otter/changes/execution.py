@@ -20,8 +20,11 @@ from nimble_otter.sources.session import Done
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import Progress, StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
-_NOT_TRIED = "Not tried: the server has no savepoints, and its transaction ended with the first statement that failed."
+_NOT_TRIED = tr(
+    "Not tried: the server has no savepoints, and its transaction ended with the first statement that failed."
+)
 
 
 class Execution:
@@ -143,7 +146,11 @@ class Execution:
                     refused = problem.message
             if refused:
                 names = ", ".join(name for name, _ in statement.values)
-                text = f"Rows swap their {names}, and the server accepts no temporary value in between: {refused}"
+                text = tr(
+                    "Rows swap their {names}, and the server accepts no temporary value in between: {refused}",
+                    names=names,
+                    refused=refused,
+                )
                 return lambda s: Outcome(s, 0, text)
         self._rows.follow(replace(self.plan, parks=tuple(parks.items())))
         return None
@@ -214,20 +221,26 @@ class Execution:
             return Outcome(statement, 1, side.refused)
         if not done.touched and statement.kind == StatementKind.INSERT:
             return Outcome(
-                statement, 0, "The server accepted the insert but added no row (a trigger may have rejected it)."
+                statement, 0, tr("The server accepted the insert but added no row (a trigger may have rejected it).")
             )
         more = done.beside - side.rows
         self._by_triggers += max(0, more)
-        notes = (side.note, f"{counted(more, 'more row')} by triggers" if more > 0 else "")
+        notes = (side.note, tr("{counted} by triggers", counted=counted(more, tr("more row"))) if more > 0 else "")
         return Outcome(statement, done.touched, note="; ".join(note for note in notes if note))
 
     def _bad(self, statement: Statement, done: Done | None, problem: SourceError | None) -> Outcome:
         if problem is not None:
             hint = f" {problem.hint}" if problem.hint else ""
-            return Outcome(statement, 0, f"The server refused it: {problem.message}{hint}")
+            return Outcome(
+                statement, 0, tr("The server refused it: {message}{hint}", message=problem.message, hint=hint)
+            )
         assert done is not None
-        text = "nothing tells them apart" if self.plan.by_values else "the key does not tell them apart"
-        return Outcome(statement, done.touched, f"It would change {grouped(done.touched)} rows; {text}.")
+        text = tr("nothing tells them apart") if self.plan.by_values else tr("the key does not tell them apart")
+        return Outcome(
+            statement,
+            done.touched,
+            tr("It would change {touched} rows; {text}.", touched=grouped(done.touched), text=text),
+        )
 
     def _note_more(self, count: int | None) -> None:
         """Say what triggers changed in other rows; None: the server does not tell how many."""
@@ -236,9 +249,9 @@ class Execution:
         if not names or (count is not None and count <= 0):
             return
         what = (
-            f"{counted(count, 'more row')} changed by triggers"
+            tr("{counted} changed by triggers", counted=counted(count, tr("more row")))
             if count is not None
-            else "what triggers change elsewhere"
+            else tr("what triggers change elsewhere")
         )
         self.lasting = f"{what} ({', '.join(dict.fromkeys(names))})"
 
@@ -258,7 +271,9 @@ class Execution:
             row = written.get(outcome.statement.row_id)
             given = [] if row is None else [p for p in outcome.statement.values if p[0] in row and p[1] is not DEFAULT]
             other = [(name, (row or {})[name]) for name, value in given if not alike((row or {})[name], value)]
-            kept = "; ".join(f"{name} is kept as {shown(value)}" for name, value in other[:3])
+            kept = "; ".join(
+                tr("{name} is kept as {value}", name=name, value=shown(value)) for name, value in other[:3]
+            )
             results.append(replace(outcome, note="; ".join(part for part in (outcome.note, kept) if part)))
         return tuple(results)
 

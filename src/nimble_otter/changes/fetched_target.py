@@ -6,6 +6,7 @@ from nimble_otter.changes.document_plan import document_target
 from nimble_otter.changes.target import Target, find_target
 from nimble_otter.sources import Connection, Fetched, Source
 from nimble_otter.sources.dialects import Dialect
+from nimble_otter.translation import tr
 
 
 def target_of(fetched: Fetched, dialect: Dialect, by_values: bool) -> Target:
@@ -18,11 +19,11 @@ def target_for(fetched: Fetched, connection: Connection, source: Source, by_valu
     """Where changes of the rows go. Whether the key tells all rows apart takes a moment on many rows: not for the
     window's thread."""
     if source.is_read_only:
-        return Target(None, reason=f"{source.name} is marked read-only on its page.")
+        return Target(None, reason=tr("{source_name} is marked read-only on its page.", source_name=source.name))
     if not connection.dialect.writes:
-        return Target(None, reason=f"Rows of {source.word} can't be changed yet; send them instead.")
+        return Target(None, reason=tr("Rows of {word} can't be changed yet; send them instead.", word=source.word))
     if not fetched.origins:
         if not fetched.collection:
-            return Target(None, reason="The request groups or joins documents; a row is not a single document.")
+            return Target(None, reason=tr("The request groups or joins documents; a row is not a single document."))
         return document_target(fetched.table, fetched.collection, fetched.unseen, connection.dialect)
     return target_of(fetched, connection.dialect, by_values)

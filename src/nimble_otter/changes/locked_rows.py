@@ -15,6 +15,7 @@ from nimble_otter.sources.session import Done
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
 POINT = "nimble_otter"
 Row = dict[str, Any]
@@ -150,16 +151,18 @@ def conflict(plan: Plan, statement: Statement, current: Mapping[str, object] | N
     """What stands against a statement whose row is now `current` (None: it is gone)."""
     if current is None:
         text = (
-            "is not there as it was seen" if plan.by_values else "is gone: someone else deleted it or changed its key"
+            tr("is not there as it was seen")
+            if plan.by_values
+            else tr("is gone: someone else deleted it or changed its key")
         )
-        return Outcome(statement, 0, f"The row {text}.", (), True, is_gone=True)
+        return Outcome(statement, 0, tr("The row {text}.", text=text), (), True, is_gone=True)
     now = tuple((n, current.get(n)) for n, seen in statement.seen if not alike(current.get(n), seen))
-    words = ", ".join(f"{name} is now {shown(value)}" for name, value in now)
+    words = ", ".join(tr("{name} is now {value}", name=name, value=shown(value)) for name, value in now)
     if words:
-        return Outcome(statement, 0, f"Someone else changed this row: {words}.", now, True)
+        return Outcome(statement, 0, tr("Someone else changed this row: {words}.", words=words), now, True)
     return Outcome(
-        statement, 0, "The row still holds what was seen, and the server did not change it: a trigger, a rule or a "
-        "row security policy keeps it as it is.",
+        statement, 0, tr("The row still holds what was seen, and the server did not change it: a trigger, a rule or a "
+        "row security policy keeps it as it is."),
     )  # fmt: skip
 
 
@@ -168,4 +171,4 @@ def shown(value: object) -> str:
     if value is None:
         return "NULL"
     text = plain(value)
-    return (text if len(text) <= 60 else text[:59] + "…") or "an empty text"
+    return (text if len(text) <= 60 else text[:59] + "…") or tr("an empty text")

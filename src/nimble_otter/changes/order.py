@@ -20,6 +20,7 @@ from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.errors import ChangeError
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _INTEGERS = {"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "SMALLSERIAL": 16, "MEDIUMINT": 24, "BIGINT": 64, "INT8": 64,
@@ -145,9 +146,13 @@ def _parked(plan: Plan, statement: Statement, sets: list[tuple[str, ...]], numbe
                 break
         else:
             raise ChangeError(
-                f"Rows of {plan.table} swap their {', '.join(names)}; no value of {changed[0]} could be used "
-                "meanwhile.",
-                "Write one of them with another value first.",
+                tr(
+                    "Rows of {table} swap their {names}; no value of {changed} could be used meanwhile.",
+                    table=plan.table,
+                    names=", ".join(names),
+                    changed=changed[0],
+                ),
+                tr("Write one of them with another value first."),
             )
     return tuple(found.items())
 

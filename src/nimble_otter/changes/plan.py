@@ -11,6 +11,7 @@ from nimble_otter.changes.alike import identical
 from nimble_otter.sources.catalogue import ColumnInfo, TableInfo
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
+from nimble_otter.translation import tr
 
 Pairs = tuple[tuple[str, Any], ...]
 
@@ -101,8 +102,8 @@ class Plan:
     def matched_by(self) -> str:
         """In words, how rows are matched."""
         if self.by_values:
-            return "all values seen"
-        extra = {"seen": " + values seen", "row": " + the whole row seen", "key": " alone"}[self.guard]
+            return tr("all values seen")
+        extra = {"seen": tr(" + values seen"), "row": tr(" + the whole row seen"), "key": " alone"}[self.guard]
         return ", ".join(self.key) + extra
 
 

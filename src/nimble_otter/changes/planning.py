@@ -14,6 +14,7 @@ from nimble_otter.errors import NoKeyError
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import MISSING, Table
 from nimble_otter.table.text.text_format import render as render_form
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -55,7 +56,7 @@ def make_plan(
     def key_of(row: int) -> Pairs:
         key = tuple((column, stored(row, place)) for place, column in target.keys)
         if not target.by_values and any(value is None for _, value in key):
-            raise NoKeyError("A changed row has no key.", "It comes from an outer join with no row behind it.")
+            raise NoKeyError(tr("A changed row has no key."), tr("It comes from an outer join with no row behind it."))
         return key
 
     def seen(row: int, places: Iterable[int]) -> Pairs:

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 from nimble_otter.changes.plan import Pairs, Plan, Statement
 from nimble_otter.errors import LostError, OutcomeUnknown, SourceError, Stopped
 from nimble_otter.stop import Progress, StopToken
+from nimble_otter.translation import tr
 
 AT_ONCE = 250
 """Statements sent before their answers are waited for."""
@@ -108,9 +109,14 @@ def one_by_one(
     except LostError as problem:
         what = "documents" if plan.dialect.is_documents else "statements"
         raise OutcomeUnknown(
-            f"The connection was lost. {len(outcomes)} of {len(plan.statements)} {what} were written; whether "
-            "the next one was is not known.",
-            "Run the query again before writing again.",
+            tr(
+                "The connection was lost. {outcomes_count} of {statements_count} {what} were "
+                "written; whether the next one was is not known.",
+                outcomes_count=len(outcomes),
+                statements_count=len(plan.statements),
+                what=what,
+            ),
+            tr("Run the query again before writing again."),
         ) from problem
 
 
@@ -121,6 +127,7 @@ def partly(report: Report, plan: Plan, done: Plan) -> Report:
 
 def nothing_written(problem: SourceError | Stopped) -> SourceError | Stopped:
     """What ended a write before its commit, with the word that nothing was written."""
-    if isinstance(problem, SourceError) and "othing was written" not in str(problem):
-        problem.message = f"{problem.message} Nothing was written."
+    nothing = tr("Nothing was written.")
+    if isinstance(problem, SourceError) and nothing not in str(problem):
+        problem.message = f"{problem.message} {nothing}"
     return problem

@@ -14,6 +14,7 @@ from nimble_otter.sources.catalogue import ForeignKey
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 @dataclass(slots=True)
@@ -61,16 +62,18 @@ class SideEffects:
                     continue
                 side, text = (
                     found.setdefault(statement.row_id, SideEffect()),
-                    f"{grouped(count)} of {link.table} ({action})",
+                    tr("{count} of {table} ({action})", count=grouped(count), table=link.table, action=action),
                 )
                 to_null = any(value is None for name, value in statement.values if name in link.referred)
                 if statement.kind == StatementKind.UPDATE and action == "cascade" and not to_null:
-                    side.note = f"{side.note}, {text}" if side.note else f"changes with it {text}"
+                    side.note = f"{side.note}, {text}" if side.note else tr("changes with it {text}", text=text)
                     side.rows += count
                     continue
                 verb = "Deleting" if statement.kind == StatementKind.DELETE else "Changing"
                 side.refused = (
-                    f"{side.refused[:-1]}, {text}." if side.refused else f"{verb} it would also change {text}."
+                    f"{side.refused[:-1]}, {text}."
+                    if side.refused
+                    else tr("{verb} it would also change {text}.", verb=verb, text=text)
                 )
         return found
 

@@ -14,6 +14,7 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import Column, Field, Table, View
 from nimble_otter.table.ops.group import group_view
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -44,7 +45,7 @@ class Target:
         for at, info in self.columns:
             if at == place:
                 return info
-        raise NoKeyError(dict(self.refusals).get(place, self.reason) or "This column can't be changed.")
+        raise NoKeyError(dict(self.refusals).get(place, self.reason) or tr("This column can't be changed."))
 
     def takes(self, place: int) -> bool:
         """Whether the column at a place can be changed."""
@@ -96,32 +97,52 @@ def find_target(
         is_keyless = info.kind == EntryKind.TABLE and not info.keys
         key = tuple(own) if is_keyless and by_values else _key(info, own)
         problem = _problem(table, unseen, info, own, key, [o for o in origins if o is not None and o.alias == alias])
-        could_match = could_match or (is_keyless and not by_values and problem.startswith(f"{name} has no key"))
+        could_match = could_match or (is_keyless and not by_values and problem == _keyless(info))
         if problem:
             reasons[alias] = problem
         elif chosen is None:
             chosen = (alias, info, own, key)
         else:
-            reasons[alias] = f"Changes go to {chosen[1].name} here; open {name} to change it."
+            reasons[alias] = tr(
+                "Changes go to {chosen_name} here; open {name} to change it.", chosen_name=chosen[1].name, name=name
+            )
     if chosen is None:
-        reason = next(iter(reasons.values()), "No column of the result comes straight from a table.")
+        reason = next(iter(reasons.values()), tr("No column of the result comes straight from a table."))
         return Target(None, reason=reason, could_match=could_match)
     alias, info, own, key = chosen
     columns, refusals, computed = [], [], []
     for index, origin in enumerate(origins[: len(table.fields)]):
         if origin is None:
             refusals.append(
-                (index, f"{table.fields[index].name} is computed by the query; there is no column to write to.")
+                (
+                    index,
+                    tr(
+                        "{fields_name} is computed by the query; there is no column to write to.",
+                        fields_name=table.fields[index].name,
+                    ),
+                )
             )
         elif origin.alias != alias:
-            refusals.append((index, reasons.get(origin.alias, f"{origin.label} can't be changed here.")))
+            refusals.append(
+                (
+                    index,
+                    reasons.get(origin.alias, tr("{origin_label} can't be changed here.", origin_label=origin.label)),
+                )
+            )
         elif own[origin.column] != index:
-            refusals.append((index, f"{origin.label} is in the result twice; change the first one."))
+            refusals.append(
+                (index, tr("{origin_label} is in the result twice; change the first one.", origin_label=origin.label))
+            )
         else:
             known = info.column(origin.column)
             assert known is not None
             if known.generated and known.generated != "identity":
-                refusals.append((index, f"{origin.label} is a generated column; the table computes it."))
+                refusals.append(
+                    (
+                        index,
+                        tr("{origin_label} is a generated column; the table computes it.", origin_label=origin.label),
+                    )
+                )
                 computed.append((index, known.name))
             else:
                 columns.append((index, known))
@@ -138,6 +159,10 @@ def _key(info: TableInfo, own: dict[str, int]) -> tuple[str, ...]:
     return whole[0] if whole else next(iter(info.keys), ())
 
 
+def _keyless(info: TableInfo) -> str:
+    return tr("{table} has no key, so its rows can't be identified.", table=info.name)
+
+
 def _problem(
     table: Table,
     unseen: Table | None,
@@ -147,16 +172,22 @@ def _problem(
     origins: Sequence[Origin],
 ) -> str:
     if info.kind not in (EntryKind.TABLE, EntryKind.VIEW):
-        return f"{info.name} is a {info.kind}; its rows are maintained by the server."
+        return tr(
+            "{info_name} is a {kind}; its rows are maintained by the server.", info_name=info.name, kind=info.kind
+        )
     if info.kind == EntryKind.VIEW:
-        return f"{info.name} is a view; open the table behind it to change it."
+        return tr("{info_name} is a view; open the table behind it to change it.", info_name=info.name)
     if not origins[0].is_direct:
-        return "The query groups or merges rows, so a result row is not one row of the table."
+        return tr("The query groups or merges rows, so a result row is not one row of the table.")
     if not key:
-        return f"{info.name} has no key, so its rows can't be identified."
+        return _keyless(info)
     absent = [column for column in key if column not in own]
     if absent:
-        return f"The key of {info.name} is not in the result; add {', '.join(absent)} to the query."
+        return tr(
+            "The key of {info_name} is not in the result; add {absent} to the query.",
+            info_name=info.name,
+            absent=", ".join(absent),
+        )
     if not info.keys:
         return ""  # rows that are alike are told when they are written
     whole = table if unseen is None else replace(
@@ -165,5 +196,8 @@ def _problem(
     places = [own[column] for column in key]
     filled = np.arange(table.rows)[~np.any([whole.columns[p].empty_at() for p in places], axis=0)]
     if len(filled) and group_view(View(whole, filled), places, []).leaves.rows < len(filled):
-        return f"Rows of {info.name} appear more than once in the result; open {info.name} to change it."
+        return tr(
+            "Rows of {info_name} appear more than once in the result; open {info_name} to change it.",
+            info_name=info.name,
+        )
     return ""

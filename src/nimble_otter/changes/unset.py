@@ -8,6 +8,7 @@ from enum import Enum
 
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects import Dialect
+from nimble_otter.translation import tr
 
 
 class Filling(Enum):
@@ -38,10 +39,10 @@ class UnsetCell:
     def sentence(self) -> str:
         """In a line of its own: why, and what to do."""
         if self.filling is Filling.REQUIRED:
-            return "required: NOT NULL without a default"
+            return tr("required: NOT NULL without a default")
         if self.filling in (Filling.ASSIGNED, Filling.COMPUTED):
-            return f"{self.text} by the server"
-        return f"{self.text}, unless a value is typed" if self.filling is Filling.NULL else self.text
+            return tr("{text} by the server", text=self.text)
+        return tr("{text}, unless a value is typed", text=self.text) if self.filling is Filling.NULL else self.text
 
 
 def unset_cell(info: ColumnInfo, dialect: Dialect, alone: bool) -> UnsetCell:

@@ -21,6 +21,7 @@ from nimble_otter.table.ops.filter import parse_time
 from nimble_otter.table.text.column_format import in_zone
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import keeps_letters, parse, parse_span, read_styled, render, span_text
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _YES = {"yes", "true", "1", "y", "on"}
@@ -30,9 +31,9 @@ _WIDE = Context(prec=400, Emin=-999_999, Emax=999_999)
 """More digits than any server's decimals have."""
 _LONGEST_TIME = dt.timedelta(hours=838, minutes=59, seconds=59)
 _STYLED = {
-    Kind.ZONED: ("times with a zone", "Type it like 2031-05-28 23:00:00+00."),
-    Kind.CLOCK: ("times of day", "Type it like 23:00."),
-    Kind.SPAN: ("intervals", "Type it like 26:30:00 or 1 day 02:30:00."),
+    Kind.ZONED: (tr("times with a zone"), tr("Type it like 2031-05-28 23:00:00+00.")),
+    Kind.CLOCK: (tr("times of day"), tr("Type it like 23:00.")),
+    Kind.SPAN: ("intervals", tr("Type it like 26:30:00 or 1 day 02:30:00.")),
 }
 
 
@@ -46,7 +47,9 @@ def read_value(
     if text is None:
         is_numbered = info.word == "number" and (dialect.null_numbers_keys or info.generated)
         if not info.nullable or (info.key and not is_numbered):
-            raise ValueRefused(f"{info.name} can't be NULL.", "The column is declared NOT NULL.")
+            raise ValueRefused(
+                tr("{info_name} can't be NULL.", info_name=info.name), tr("The column is declared NOT NULL.")
+            )
         return None
     return dialect.check(_read(text, field, info, dialect, before), info.name)
 
@@ -70,19 +73,27 @@ def _read(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before: o
     if field.kind is Kind.BOOL or (info.word == "yes/no" and dialect.has_truth):
         word = text.strip().casefold()
         if word not in _YES | _NO:
-            raise ValueRefused(f"{info.name} is a boolean; {text[:40]!r} is not a valid value.", "Type yes or no.")
+            raise ValueRefused(
+                tr("{info_name} is a boolean; {text!r} is not a valid value.", info_name=info.name, text=text[:40]),
+                tr("Type yes or no."),
+            )
         return word in _YES
     if info.word == "number" or field.kind.is_number:
         return _number(text, field, info, dialect, before)
     if info.word == "binary":
-        raise ValueRefused(f"{info.name} holds binary values, which can't be typed.", "Load one from a file.")
+        raise ValueRefused(
+            tr("{info_name} holds binary values, which can't be typed.", info_name=info.name),
+            tr("Load one from a file."),
+        )
     if info.word == "nested":
         return _nested(text, info, before)
     if declared.startswith("UUID"):
         try:
             return str(uuid.UUID(text.strip()))
         except ValueError as problem:
-            raise ValueRefused(f"{info.name} holds UUIDs; {text[:40]!r} is not one.") from problem
+            raise ValueRefused(
+                tr("{info_name} holds UUIDs; {text!r} is not one.", info_name=info.name, text=text[:40])
+            ) from problem
     if field.kind is Kind.OBJECT:
         return _mixed(text, info)
     return _fitting(text, info, dialect)
@@ -103,11 +114,23 @@ def _one_of(text: str, info: ColumnInfo) -> str:
         wrong = [part for part in parts if part not in info.values]
         if wrong:
             raise ValueRefused(
-                f"{info.name}: allowed values: {', '.join(info.values)}. {wrong[0][:40]!r} is not one of them."
+                tr(
+                    "{info_name}: allowed values: {values}. {wrong!r} is not one of them.",
+                    info_name=info.name,
+                    values=", ".join(info.values),
+                    wrong=wrong[0][:40],
+                )
             )
         return ",".join(value for value in info.values if value in parts)
     if text not in info.values:
-        raise ValueRefused(f"{info.name}: allowed values: {', '.join(info.values)}. {text[:40]!r} is not one of them.")
+        raise ValueRefused(
+            tr(
+                "{info_name}: allowed values: {values}. {text!r} is not one of them.",
+                info_name=info.name,
+                values=", ".join(info.values),
+                text=text[:40],
+            )
+        )
     return text
 
 
@@ -115,7 +138,15 @@ def _fitting(text: str, info: ColumnInfo, dialect: Dialect) -> str:
     """A text that is not too long for its column; SQLite holds texts of any length in every column."""
     match = re.match(r"(?:N?VAR|N?)CHAR(?:ACTER)?(?: VARYING)?\((\d+)\)", info.declared.upper())
     if match and not dialect.is_loose and len(text) > int(match[1]):
-        raise ValueRefused(f"{info.name} holds {match[1]} characters; this has {len(text)}.", "Shorten it.")
+        raise ValueRefused(
+            tr(
+                "{info_name} holds {match} characters; this has {text_count}.",
+                info_name=info.name,
+                match=match[1],
+                text_count=len(text),
+            ),
+            tr("Shorten it."),
+        )
     return text
 
 
@@ -139,12 +170,16 @@ def _nested(text: str, info: ColumnInfo, before: object) -> object:
         found = json.loads(text)
     except ValueError as problem:
         message = (
-            f"{problem.msg} in line {problem.lineno}" if isinstance(problem, json.JSONDecodeError) else str(problem)
+            tr("{msg} in line {lineno}", msg=problem.msg, lineno=problem.lineno)
+            if isinstance(problem, json.JSONDecodeError)
+            else str(problem)
         )
-        raise ValueRefused(f"{info.name} holds JSON; this is not JSON: {message}.") from problem
+        raise ValueRefused(
+            tr("{info_name} holds JSON; this is not JSON: {message}.", info_name=info.name, message=message)
+        ) from problem
     if info.word == "list":
         if not isinstance(found, list):
-            raise ValueRefused(f"{info.name} holds lists.", "Type it like [1, 2, 3].")
+            raise ValueRefused(tr("{info_name} holds lists.", info_name=info.name), tr("Type it like [1, 2, 3]."))
         return _as_items(found, _items_of(before))
     return text
 
@@ -174,7 +209,10 @@ def _interval(text: str, info: ColumnInfo) -> str:
     """Months, days and hours stay what they are, as the server reads them (PostgreSQL documentation, 8.5.4)."""
     written = text.strip()
     if not re.fullmatch(r"[\w\s.:,+\-@]*\d[\w\s.:,+\-@]*|-?infinity", written, re.IGNORECASE):
-        raise ValueRefused(f"{info.name} holds intervals; {text[:40]!r} is not one.", _STYLED[Kind.SPAN][1])
+        raise ValueRefused(
+            tr("{info_name} holds intervals; {text!r} is not one.", info_name=info.name, text=text[:40]),
+            _STYLED[Kind.SPAN][1],
+        )
     return written
 
 
@@ -188,23 +226,34 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
     try:
         exact = Decimal(written)
     except InvalidOperation as problem:
-        raise ValueRefused(f"{info.name} holds numbers; {text[:40]!r} is not one.", "Use a decimal point.") from problem
+        raise ValueRefused(
+            tr("{info_name} holds numbers; {text!r} is not one.", info_name=info.name, text=text[:40]),
+            tr("Use a decimal point."),
+        ) from problem
     if not exact.is_finite():
         if dialect.has_endless and written.casefold() in _INFINITE and not whole and not is_decimal:
             return float(_INFINITE[written.casefold()])
         if dialect.has_endless and written.casefold() in _INFINITE and is_decimal and "(" not in declared:
             return exact
-        raise ValueRefused(f"{info.name} holds finite numbers.")
+        raise ValueRefused(tr("{info_name} holds finite numbers.", info_name=info.name))
     if is_decimal:
         return _decimal(exact, text, info)
     is_whole = "." not in written and exact == exact.to_integral_value()
     if whole or (is_whole and (field.kind is Kind.INT or type(before) is int)):
         if exact != exact.to_integral_value():
-            raise ValueRefused(f"{info.name} holds whole numbers; {text[:40]} is not one.")
+            raise ValueRefused(
+                tr("{info_name} holds whole numbers; {text} is not one.", info_name=info.name, text=text[:40])
+            )
         low, high = dialect.bounds(declared)
         if not low <= int(exact) <= high:
-            message = f"It holds {low} to {high}." if high < 1 << 62 else "It holds 64-bit integers."
-            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", message)
+            message = (
+                tr("It holds {low} to {high}.", low=low, high=high)
+                if high < 1 << 62
+                else tr("It holds 64-bit integers.")
+            )
+            raise ValueRefused(
+                tr("{info_name} can't hold {text}: it is out of range.", info_name=info.name, text=text[:40]), message
+            )
         return int(exact)
     near = (
         float(str(np.float32(float(exact))))
@@ -212,7 +261,10 @@ def _number(text: str, field: Field, info: ColumnInfo, dialect: Dialect, before:
         else float(exact)
     )
     if Decimal(repr(near)) != exact:
-        raise ValueRefused(f"{info.name} can't hold {text[:40]} exactly.", f"The nearest it can hold is {near!r}.")
+        raise ValueRefused(
+            tr("{info_name} can't hold {text} exactly.", info_name=info.name, text=text[:40]),
+            tr("The nearest it can hold is {near!r}.", near=near),
+        )
     return near
 
 
@@ -222,16 +274,30 @@ def _decimal(exact: Decimal, text: str, info: ColumnInfo) -> Decimal:
     if match:
         digits, scale = int(match[1]), int(match[2] or 0)
         if exact.adjusted() < 200 and exact != _WIDE.quantize(exact, Decimal(1).scaleb(-scale)):
-            raise ValueRefused(f"{info.name} holds {scale} decimals; {text[:40]} has more.", "Round it first.")
+            raise ValueRefused(
+                tr(
+                    "{info_name} holds {scale} decimals; {text} has more.",
+                    info_name=info.name,
+                    scale=scale,
+                    text=text[:40],
+                ),
+                tr("Round it first."),
+            )
         if exact.adjusted() >= digits - scale and exact:
-            raise ValueRefused(f"{info.name} can't hold {text[:40]}: it is out of range.", f"It holds {digits} digits.")
+            raise ValueRefused(
+                tr("{info_name} can't hold {text}: it is out of range.", info_name=info.name, text=text[:40]),
+                tr("It holds {digits} digits.", digits=digits),
+            )
     return exact
 
 
 def _time(text: str, name: str) -> dt.datetime:
     moment = parse_time(text, with_time=True)
     if not isinstance(moment, dt.datetime):
-        raise ValueRefused(f"{name} holds times; {text[:40]!r} is not one.", "Type it like 2031-05-28 23:00.")
+        raise ValueRefused(
+            tr("{name} holds times; {text!r} is not one.", name=name, text=text[:40]),
+            tr("Type it like 2031-05-28 23:00."),
+        )
     return moment
 
 
@@ -239,7 +305,9 @@ def _date(text: str, name: str) -> dt.date:
     try:
         return dt.date.fromisoformat(text.strip())
     except ValueError as problem:
-        raise ValueRefused(f"{name} holds dates; {text[:40]!r} is not one.", "Type it like 2031-05-28.") from problem
+        raise ValueRefused(
+            tr("{name} holds dates; {text!r} is not one.", name=name, text=text[:40]), tr("Type it like 2031-05-28.")
+        ) from problem
 
 
 def _precise(value: Value, info: ColumnInfo, dialect: Dialect) -> Value:
@@ -248,7 +316,10 @@ def _precise(value: Value, info: ColumnInfo, dialect: Dialect) -> Value:
     digits = int(match[1]) if match else dialect.fraction_digits
     micros = value.microseconds if isinstance(value, dt.timedelta) else value.microsecond
     if not dialect.is_loose and micros % 10 ** (6 - digits):
-        raise ValueRefused(f"{info.name} holds {digits} digits after the second.", "Leave out the smaller parts.")
+        raise ValueRefused(
+            tr("{info_name} holds {digits} digits after the second.", info_name=info.name, digits=digits),
+            tr("Leave out the smaller parts."),
+        )
     return value
 
 
@@ -271,13 +342,27 @@ def _styled(text: str, field: Field, info: ColumnInfo, dialect: Dialect) -> Valu
             if value is None:
                 raise ValueError(written)
     except (ValueError, OverflowError) as problem:
-        raise ValueRefused(f"{info.name} holds {message}; {text[:40]!r} is not one.", hint) from problem
+        raise ValueRefused(
+            tr(
+                "{info_name} holds {message}; {text!r} is not one.",
+                info_name=info.name,
+                message=message,
+                text=text[:40],
+            ),
+            hint,
+        ) from problem
     if (
         dialect.times_are_texts
         and field.form
         and not keeps_letters([str(render(value, field.form))], [value], field.form)
     ):
-        raise ValueRefused(f"{info.name} is kept as {field.form}, which can't represent all of this.")
+        raise ValueRefused(
+            tr(
+                "{info_name} is kept as {form}, which can't represent all of this.",
+                info_name=info.name,
+                form=field.form,
+            )
+        )
     return value
 
 
@@ -289,7 +374,8 @@ def _with_form(value: dt.date, field: Field, name: str) -> dt.date:
     unit = "M8[us]" if field.kind is Kind.TIME else "M8[D]"
     if back is None or back.astype("i8").view("M8[us]" if unit == "M8[us]" else "M8[D]").tolist()[0] != value:
         raise ValueRefused(
-            f"{name} is kept as {field.form}, which can't represent all of this.", "Leave out the smaller parts."
+            tr("{name} is kept as {form}, which can't represent all of this.", name=name, form=field.form),
+            tr("Leave out the smaller parts."),
         )
     return value
 
@@ -331,8 +417,16 @@ def read_in_zone(text: str, zone: str, name: str) -> str:
         return first.isoformat(" ")
     if first.astimezone(dt.UTC).astimezone(own).replace(tzinfo=None) != moment:
         raise ValueRefused(
-            f"{name}: {text.strip()} does not exist in {zone}, where clocks went forward then.",
-            "Type another time, or one with its offset.",
+            tr(
+                "{name}: {text} does not exist in {zone}, where clocks went forward then.",
+                name=name,
+                text=text.strip(),
+                zone=zone,
+            ),
+            tr("Type another time, or one with its offset."),
         )
     offsets = " or ".join(one.isoformat(" ")[-6:] for one in (first, second))
-    raise ValueRefused(f"{name}: {text.strip()} occurs twice in {zone}.", f"Add the offset: {offsets}.")
+    raise ValueRefused(
+        tr("{name}: {text} occurs twice in {zone}.", name=name, text=text.strip(), zone=zone),
+        tr("Add the offset: {offsets}.", offsets=offsets),
+    )

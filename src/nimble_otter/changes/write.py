@@ -31,6 +31,7 @@ from nimble_otter.errors import (
 from nimble_otter.sources.source import Connection
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.translation import tr
 
 _ATTEMPTS, _PAUSE_S = 6, 1.0
 """How often it is tried to reach a server again that was lost in a commit."""
@@ -169,7 +170,7 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
         return run.lasting
     if not writer.can_go_back:
         return "; ".join(
-            filter(None, (run.lasting, "what triggers would do to the reversal, which can't be tried here"))
+            filter(None, (run.lasting, tr("what triggers would do to the reversal, which can't be tried here")))
         )
     writer.execute(writer.dialect.savepoint.format(_TRIAL))
     try:
@@ -182,9 +183,9 @@ def _lasting(writer: Writer, run: Execution, back: Plan, stop: StopToken) -> str
             writer.go_back(_TRIAL)
     lines = list(dict.fromkeys(part for part in (run.lasting, trial.lasting) if part))
     if bad:
-        lines.append(f"the reversal itself would be refused ({bad.rstrip('.')})")
+        lines.append(tr("the reversal itself would be refused ({bad})", bad=bad.rstrip(".")))
     if differing:
-        lines.append(f"{', '.join(differing)}, which the server sets again")
+        lines.append(tr("{differing}, which the server sets again", differing=", ".join(differing)))
     return "; ".join(lines)
 
 
@@ -192,8 +193,8 @@ def _written(
     plan: Plan, outcomes: tuple[Outcome, ...], written: Mapping[int, Row | None], back: Plan, lasting: str
 ) -> Report:
     at = dt.datetime.now()
-    head = f"Restores what was written to {plan.table} at {at:%Y-%m-%d %H:%M:%S}."
-    text = script(back, f"{head}\nIt does not restore {lasting}." if lasting else head)
+    head = tr("Restores what was written to {table} at {at:%Y-%m-%d %H:%M:%S}.", table=plan.table, at=at)
+    text = script(back, tr("{head}\nIt does not restore {lasting}.", head=head, lasting=lasting) if lasting else head)
     return Report(outcomes, at, True, written, text, back, lasting=lasting)
 
 
@@ -201,7 +202,7 @@ def _refuse_held(connection: Connection) -> None:
     """Raises: ChangeError, where a transaction of the user's is open on this source: what is written here has one of
     its own, and would wait for that."""
     if connection.held is not None:
-        raise ChangeError("A transaction is open on this source.", "Commit it or roll it back, then write.")
+        raise ChangeError(tr("A transaction is open on this source."), tr("Commit it or roll it back, then write."))
 
 
 def _refuse_without_transactions(connection: Connection, plan: Plan) -> None:
@@ -209,8 +210,12 @@ def _refuse_without_transactions(connection: Connection, plan: Plan) -> None:
     engine = connection.without_transactions(plan.info)
     if engine:
         raise NoTransactions(
-            f"{plan.table} uses {engine}, which has no transactions: nothing can be rehearsed or rolled back.",
-            "Write sends the statements one by one and stops at the first that fails.",
+            tr(
+                "{table} uses {engine}, which has no transactions: nothing can be rehearsed or rolled back.",
+                table=plan.table,
+                engine=engine,
+            ),
+            tr("Write sends the statements one by one and stops at the first that fails."),
         )
 
 
@@ -219,30 +224,33 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
     was. Raises: ChangeError when nothing was written; OutcomeUnknown."""
     if intent.plan.dialect.is_documents:
         return documents.look_up(connection, intent)
-    lost = "The server did not confirm the commit"
+    lost = tr("The server did not confirm the commit")
     done: bool | None = None
     for attempt in range(patience):
         try:
             done = connection.outcome_of(intent.mark) if intent.mark else None
-            text = "The server says that"
+            text = tr("The server says that")
             if done is None:
-                done, text = _look(connection, intent), "The rows show that"
+                done, text = _look(connection, intent), tr("The rows show that")
             break
         except OtterError as problem:
             if attempt + 1 == patience:
                 raise OutcomeUnknown(
-                    f"{lost}, and the rows can't be read: {problem.message}",
-                    "It is looked up again before anything more is written.",
+                    tr("{lost}, and the rows can't be read: {message}", lost=lost, message=problem.message),
+                    tr("It is looked up again before anything more is written."),
                 ) from problem
             time.sleep(_PAUSE_S)
     if done is None:
         raise OutcomeUnknown(
-            f"{lost}. Some rows match neither the old nor the new values.",
-            "Run the query again and compare before writing again.",
+            tr("{lost}. Some rows match neither the old nor the new values.", lost=lost),
+            tr("Run the query again and compare before writing again."),
         )
     if not done:
-        raise ChangeError(f"{lost}. {text} nothing was written; the changes are still pending.", "Write them again.")
-    return f"{lost}, but {text[0].lower()}{text[1:]} all of it was written."
+        raise ChangeError(
+            tr("{lost}. {text} nothing was written; the changes are still pending.", lost=lost, text=text),
+            tr("Write them again."),
+        )
+    return tr("{lost}, but {text}{text2} all of it was written.", lost=lost, text=text[0].lower(), text2=text[1:])
 
 
 def _look(connection: Connection, intent: Intent) -> bool | None:

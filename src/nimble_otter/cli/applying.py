@@ -16,6 +16,7 @@ from nimble_otter.query.sql.statements import split_statements
 from nimble_otter.sources.hits import Hit, find_hits
 from nimble_otter.sources.script import Outcome, apply_script
 from nimble_otter.sources.source import Connection, Request
+from nimble_otter.translation import tr, trn
 
 
 def apply(options: Namespace, text: str, values: Mapping[str, object]) -> int:
@@ -32,7 +33,9 @@ def apply(options: Namespace, text: str, values: Mapping[str, object]) -> int:
     if failed is not None:
         assert failed.error is not None
         line = text.count("\n", 0, failed.statement.start) + 1
-        message = f"Line {line}: {failed.error.message.rstrip('.')}. Nothing was written."
+        message = tr(
+            "Line {line}: {message}. Nothing was written.", line=line, message=failed.error.message.rstrip(".")
+        )
         raise (QueryError if isinstance(failed.error, QueryError) else ChangeError)(message, failed.error.hint)
     return 0
 
@@ -40,14 +43,20 @@ def apply(options: Namespace, text: str, values: Mapping[str, object]) -> int:
 def _refuse_whole(connection: Connection, text: str, request: Request) -> None:
     hits = find_hits(connection, [s.text for s in split_statements(text)], request)
     if told := [_said(hit) for hit in hits if hit.is_every]:
-        raise UsageError(f"{'; '.join(told)}. Nothing was run; --yes says that this is meant.")
+        raise UsageError(tr("{told}. Nothing was run; --yes says that this is meant.", told="; ".join(told)))
 
 
 def _said(hit: Hit) -> str:
     verb = {Way.DELETE: "delete", Way.UPDATE: "change", Way.DROP: "drop", Way.TRUNCATE: "empty", Way.ALTER: "alter"}
-    rows = f" ({hit.rows} rows)" if hit.rows is not None else ""
-    whole = "every row of " if hit.what.way in (Way.DELETE, Way.UPDATE) and hit.what.table else ""
-    return f"this would {verb.get(hit.what.way, hit.what.way.value)} {whole}{hit.what.table or hit.what.what}{rows}"
+    rows = tr(" ({rows} rows)", rows=hit.rows) if hit.rows is not None else ""
+    whole = tr("every row of ") if hit.what.way in (Way.DELETE, Way.UPDATE) and hit.what.table else ""
+    return tr(
+        "this would {verb} {whole}{table}{rows}",
+        verb=verb.get(hit.what.way, hit.what.way.value),
+        whole=whole,
+        table=hit.what.table or hit.what.what,
+        rows=rows,
+    )
 
 
 def _tell(text: str, outcomes: Sequence[Outcome], is_written: bool, as_json: bool) -> None:
@@ -64,8 +73,8 @@ def _tell(text: str, outcomes: Sequence[Outcome], is_written: bool, as_json: boo
         tell(json.dumps({"written": is_written, "statements": lines}, ensure_ascii=False, indent=1))
         return
     for line in lines:
-        rows = "" if line["rows"] is None else f"{line['rows']} rows"
+        rows = "" if line["rows"] is None else tr("{rows} rows", rows=line["rows"])
         tell(f"{line['line']}\t{'failed' if line['error'] else rows}\t{str(line['statement'])[:100]}")
     count = sum(1 for outcome in outcomes if outcome.error is None)
-    ran = f"{count} statement{'s' if count != 1 else ''}"
-    note(f"{ran} written." if is_written else f"{ran} run and rolled back.", sys.stderr)
+    ran = trn("{count} statement", "{count} statements", count, count=count)
+    note(tr("{ran} written.", ran=ran) if is_written else tr("{ran} run and rolled back.", ran=ran), sys.stderr)

@@ -47,6 +47,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.deliver import format_of
 from nimble_otter.pull.model import Pull, Query, SendPlan
 from nimble_otter.pull.steps import ColumnsStep, Condition, FilterStep, Step
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -76,17 +77,17 @@ def main(arguments: Sequence[str] | None = None) -> int:
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115 - what is left to be written at the end goes nowhere
         return 0
     except OSError as problem:
-        return fail(5, f"The rows can't be written: {problem.strerror}.")
+        return fail(5, tr("The rows can't be written: {strerror}.", strerror=problem.strerror))
     except (UsageError, OtterError) as problem:
         log.warning("%s failed: %s", options.command, type(problem).__name__)
         code = next((code for kinds, code in _CODES if isinstance(problem, kinds)), 1)
         place = problem.place if isinstance(problem, (QueryError, ConditionError)) else None
         if not isinstance(problem, OtterError) or place is None:
             return fail(code, str(problem))
-        where = f"line {place.line}, column {place.column}"
+        where = tr("line {line}, column {column}", line=place.line, column=place.column)
         return fail(code, f"{problem.message} ({where}) {problem.hint}".strip())
     except KeyboardInterrupt:
-        return fail(128 + (ended[0] if ended else signal.SIGINT), "Stopped; nothing was delivered.")
+        return fail(128 + (ended[0] if ended else signal.SIGINT), tr("Stopped; nothing was delivered."))
 
 
 @contextmanager
@@ -122,47 +123,55 @@ def fail(code: int, message: str) -> int:
 def parser() -> argparse.ArgumentParser:
     """The parser of all commands and their flags."""
     whole, commands = outline()
-    source = "an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://"
+    source = tr("an SQLite file, or the address of a server: postgresql://, mysql://, mongodb://")
     query = commands["query"]
     query.add_argument("--source", required=True, help=source)
     text = query.add_mutually_exclusive_group(required=True)
-    text.add_argument("--sql", metavar="TEXT", help="the query; :name are parameters; - reads standard input")
-    text.add_argument("--sql-file", metavar="FILE", help="a file with the query; - is standard input")
-    query.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
-    query.add_argument("--limit", type=int, metavar="N", help="at most so many rows (none unless given)")
-    query.add_argument("--filter", action="append", default=[], metavar="COND", help="keep rows where this holds")
-    query.add_argument("--group", metavar="SPEC", help='such as "river, quality: count, sum(flow), mean(level)"')
-    query.add_argument("--tree", action="store_true", help="groups of every level with their totals")
-    query.add_argument("--sort", metavar="KEYS", help='such as "taken_at desc, level_m"')
-    query.add_argument("--columns", metavar="NAMES", help="only these columns, in this order")
+    text.add_argument("--sql", metavar="TEXT", help=tr("the query; :name are parameters; - reads standard input"))
+    text.add_argument("--sql-file", metavar="FILE", help=tr("a file with the query; - is standard input"))
+    query.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help=tr("a parameter's value"))
+    query.add_argument("--limit", type=int, metavar="N", help=tr("at most so many rows (none unless given)"))
+    query.add_argument("--filter", action="append", default=[], metavar="COND", help=tr("keep rows where this holds"))
+    query.add_argument("--group", metavar="SPEC", help=tr('such as "river, quality: count, sum(flow), mean(level)"'))
+    query.add_argument("--tree", action="store_true", help=tr("groups of every level with their totals"))
+    query.add_argument("--sort", metavar="KEYS", help=tr('such as "taken_at desc, level_m"'))
+    query.add_argument("--columns", metavar="NAMES", help=tr("only these columns, in this order"))
     query.set_defaults(do=_query)
     run = commands["run"]
-    run.add_argument("file", metavar="FILE", help="a pull file, or the name of a pull on the shelf")
-    run.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
-    run.add_argument("--all", action="store_true", help="all rows and columns as pulled, without the steps")
+    run.add_argument("file", metavar="FILE", help=tr("a pull file, or the name of a pull on the shelf"))
+    run.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help=tr("a parameter's value"))
+    run.add_argument("--all", action="store_true", help=tr("all rows and columns as pulled, without the steps"))
     run.set_defaults(do=_run)
     tables = commands["tables"]
     tables.add_argument("--source", required=True, help=source)
-    tables.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
+    tables.add_argument(
+        "--names", default="", metavar="NAMES", help=tr("tables, with commas between; all unless given")
+    )
     tables.set_defaults(do=_tables)
-    run.add_argument("--send-anyway", action="store_true", help="deliver rows although checks fail")
+    run.add_argument("--send-anyway", action="store_true", help=tr("deliver rows although checks fail"))
     for each in (query, run):
-        each.add_argument("--fail-if-cut", action="store_true", help="fail where a limit left rows at the source")
-        each.add_argument("--report", choices=("text", "json"), default="text", help="how standard error tells of it")
+        each.add_argument("--fail-if-cut", action="store_true", help=tr("fail where a limit left rows at the source"))
+        each.add_argument(
+            "--report", choices=("text", "json"), default="text", help=tr("how standard error tells of it")
+        )
     for each in (query, run, tables):
         add_sending(each)
     for each in (query, run, tables, commands["describe"], commands["sources"], commands["find"], commands["apply"]):
-        each.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
+        each.add_argument(
+            "--password-file", default="", metavar="FILE", help=tr("a file whose first line is the password")
+        )
     _add_listing(commands, source)
     add_chart(commands["chart"])
     add_compare(commands["compare"])
     commands["compare"].set_defaults(do=_compare)
     trace = commands["trace"]
-    trace.add_argument("file", metavar="PULL", help="a pull file, or the name of a pull on the shelf")
-    trace.add_argument("--where", required=True, metavar="COND", help='which row, such as "reading_id = 42"')
-    trace.add_argument("--json", action="store_true", help="as JSON")
-    trace.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
-    trace.add_argument("--password-file", default="", metavar="FILE", help="a file whose first line is the password")
+    trace.add_argument("file", metavar="PULL", help=tr("a pull file, or the name of a pull on the shelf"))
+    trace.add_argument("--where", required=True, metavar="COND", help=tr('which row, such as "reading_id = 42"'))
+    trace.add_argument("--json", action="store_true", help=tr("as JSON"))
+    trace.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help=tr("a parameter's value"))
+    trace.add_argument(
+        "--password-file", default="", metavar="FILE", help=tr("a file whose first line is the password")
+    )
     trace.set_defaults(do=_trace)
     add_schedule(commands["schedule"])
     commands["schedule"].set_defaults(do=_schedule)
@@ -171,7 +180,7 @@ def parser() -> argparse.ArgumentParser:
     demo = commands["demo"]
     demo.add_argument("folder", metavar="DIR")
     demo.add_argument(
-        "--readings", type=int, default=61_320, metavar="N", help="rows of the reading table (to 10 000 000)"
+        "--readings", type=int, default=61_320, metavar="N", help=tr("rows of the reading table (to 10 000 000)")
     )
     demo.set_defaults(do=_demo)
     return whole
@@ -183,50 +192,50 @@ def _add_listing(commands: Mapping[str, argparse.ArgumentParser], source: str) -
     sources.add_argument(
         "what", nargs="?", default="list", choices=("list", "add", "test", "remove", "export", "import")
     )
-    sources.add_argument("name", nargs="?", default="", metavar="NAME", help="of import: a file")
+    sources.add_argument("name", nargs="?", default="", metavar="NAME", help=tr("of import: a file"))
     sources.add_argument(
         "address",
         nargs="?",
         default="",
         metavar="ADDRESS",
-        help=f"of add: {source}; of export: a file; of import: another name",
+        help=tr("of add: {source}; of export: a file; of import: another name", source=source),
     )
-    sources.add_argument("--stage", default="", metavar="WORD", help="of add: its environment, such as production")
+    sources.add_argument("--stage", default="", metavar="WORD", help=tr("of add: its environment, such as production"))
     sources.add_argument(
         "--password-command",
         default="",
         metavar="COMMAND",
-        help="of add: run at each connection, its first line is the password",
+        help=tr("of add: run at each connection, its first line is the password"),
     )
-    sources.add_argument("--read-only", action="store_true", help="of add: never write there")
-    sources.add_argument("--care", action="store_true", help="of add: ask once more before writing")
+    sources.add_argument("--read-only", action="store_true", help=tr("of add: never write there"))
+    sources.add_argument("--care", action="store_true", help=tr("of add: ask once more before writing"))
     describe = commands["describe"]
     describe.add_argument("--source", required=True, help=source)
     describe.add_argument("table", metavar="TABLE")
     find = commands["find"]
     find.add_argument("--source", required=True, help=source)
     find.add_argument("value", metavar="VALUE")
-    find.add_argument("--names", default="", metavar="NAMES", help="tables, with commas between; all unless given")
-    find.add_argument("--match-case", action="store_true", help="letters as they are given")
+    find.add_argument("--names", default="", metavar="NAMES", help=tr("tables, with commas between; all unless given"))
+    find.add_argument("--match-case", action="store_true", help=tr("letters as they are given"))
     ways = find.add_mutually_exclusive_group()
-    ways.add_argument("--word", action="store_true", help="whole words only")
-    ways.add_argument("--regex", action="store_true", help="VALUE is a regular expression")
+    ways.add_argument("--word", action="store_true", help=tr("whole words only"))
+    ways.add_argument("--regex", action="store_true", help=tr("VALUE is a regular expression"))
     apply = commands["apply"]
     apply.add_argument("--source", required=True, help=source)
-    apply.add_argument("script", metavar="SCRIPT", help="a file of SQL statements; - is standard input")
+    apply.add_argument("script", metavar="SCRIPT", help=tr("a file of SQL statements; - is standard input"))
     what = apply.add_mutually_exclusive_group(required=True)
-    what.add_argument("--rehearse", action="store_true", help="run it, tell what it did, and roll it back")
-    what.add_argument("--write", action="store_true", help="run it and commit, if every statement succeeds")
-    apply.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help="a parameter's value")
-    apply.add_argument("--yes", action="store_true", help="also what would empty, drop or change a whole table")
-    commands["history"].add_argument("--pull", default="", metavar="NAME", help="only those of this pull")
+    what.add_argument("--rehearse", action="store_true", help=tr("run it, tell what it did, and roll it back"))
+    what.add_argument("--write", action="store_true", help=tr("run it and commit, if every statement succeeds"))
+    apply.add_argument("--param", action="append", default=[], metavar="NAME=VALUE", help=tr("a parameter's value"))
+    apply.add_argument("--yes", action="store_true", help=tr("also what would empty, drop or change a whole table"))
+    commands["history"].add_argument("--pull", default="", metavar="NAME", help=tr("only those of this pull"))
     for name in ("history", "team"):
-        commands[name].add_argument("--most", type=int, default=50, metavar="N", help="at most so many (50)")
+        commands[name].add_argument("--most", type=int, default=50, metavar="N", help=tr("at most so many (50)"))
     for name in ("sources", "describe", "find", "shelf", "team", "history"):
         commands[name].set_defaults(do=partial(_listed, name))
     apply.set_defaults(do=_apply)
     for name in ("sources", "describe", "find", "apply", "shelf", "team", "history", "tables"):
-        commands[name].add_argument("--json", action="store_true", help="tell it as JSON")
+        commands[name].add_argument("--json", action="store_true", help=tr("tell it as JSON"))
 
 
 def _schedule(options: argparse.Namespace) -> int:
@@ -266,12 +275,12 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
     if options.to:
         given |= {name: value for name in ("duplicates", "map") if (value := getattr(options, name)) is not None}
         if options.send:
-            raise UsageError("--to and --send are two deliveries; run them one after the other.")
+            raise UsageError(tr("--to and --send are two deliveries; run them one after the other."))
         return [
             SendPlan("source", "", {"source": options.to, **given}, scope="server" if options.on_server else "shown")
         ]
     if options.on_server:
-        raise UsageError("--on-server needs --to, the source of the query, and --table.")
+        raise UsageError(tr("--on-server needs --to, the source of the query, and --table."))
     if not options.send:
         if kept is None:  # to whom asked: readable on a terminal, for other programs in a pipe
             key = options.format or ("text" if sys.stdout.isatty() else "csv")
@@ -279,7 +288,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
         if kept.format in ("source", "clipboard"):
             if kept.format == "clipboard":
                 raise UsageError(
-                    "The pull goes to the clipboard, which only the desktop application has; give --send PATH."
+                    tr("The pull goes to the clipboard, which only the desktop application has; give --send PATH.")
                 )
             return [kept]
         key = options.format or kept.format
@@ -289,7 +298,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
     plans = [SendPlan(options.format or ("csv" if path == os.devnull else ""), path, {}, options.exists or "replace")
              for path in paths]  # fmt: skip
     if "-" in options.send and not options.format:
-        raise UsageError("--send - needs --format, as there is no file name to tell it.")
+        raise UsageError(tr("--send - needs --format, as there is no file name to tell it."))
     keys = [format_of(plan).key for plan in plans]
     results = []
     for plan, key in zip(plans, keys, strict=True):
@@ -304,7 +313,7 @@ def _plans(options: argparse.Namespace, kept: SendPlan | None = None) -> list[Se
 
 def _query(options: argparse.Namespace) -> int:
     if options.limit is not None and options.limit < 0:
-        raise UsageError("--limit must be 0 or greater.")
+        raise UsageError(tr("--limit must be 0 or greater."))
     source = source_named(options.source, options.password_file)
     steps: list[Step] = [FilterStep((Condition("sql", text=condition),)) for condition in options.filter]
     if options.group:
@@ -321,7 +330,7 @@ def _query(options: argparse.Namespace) -> int:
         text, parameters=_parameters(options.param, " ".join((text, *options.filter)), ()), limit=options.limit
     )
     if options.tree and options.on_server:
-        raise UsageError("--tree is put together here; leave it or --on-server out.")
+        raise UsageError(tr("--tree is put together here; leave it or --on-server out."))
     plans = [replace(p, scope="tree") if options.tree else p for p in _plans(options)]
     return deliver(Pull(name, source, query, tuple(steps)), plans, _wishes(options))
 
@@ -338,9 +347,9 @@ def text_of(path: str) -> str:
         raw = sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
         return raw.decode("utf-8-sig")
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+        raise SavedError(tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror)) from problem
     except UnicodeDecodeError as problem:
-        raise SavedError(f"{path} is not UTF-8 text.", "Save it as UTF-8.") from problem
+        raise SavedError(tr("{path} is not UTF-8 text.", path=path), tr("Save it as UTF-8.")) from problem
 
 
 def _parameters(given: Sequence[str], text: str, kept: Iterable[str]) -> dict[str, object]:
@@ -350,8 +359,8 @@ def _parameters(given: Sequence[str], text: str, kept: Iterable[str]) -> dict[st
     found, known = parse_parameters(given), {*find_parameters(text), *kept}
     for name in found:
         if name not in known:
-            has = f"it has {', '.join(sorted(known))}" if known else "it has none"
-            raise UsageError(f"The query has no parameter {name}; {has}.")
+            has = tr("it has {known}", known=", ".join(sorted(known))) if known else tr("it has none")
+            raise UsageError(tr("The query has no parameter {name}; {has}.", name=name, has=has))
     return found
 
 
@@ -392,14 +401,16 @@ def _demo(options: argparse.Namespace) -> int:
     from nimble_otter.demo.survey import write_survey
 
     if not 0 < options.readings <= 10_000_000:
-        raise UsageError("--readings must be between 1 and 10000000.")
+        raise UsageError(tr("--readings must be between 1 and 10000000."))
     folder = Path(options.folder)
     progress = Progress("readings")
     try:
         folder.mkdir(parents=True, exist_ok=True)
         write_survey(folder / "merrow.sqlite", options.readings, progress=progress)
     except OSError as problem:
-        raise SendError(f"{folder} can't be written: {problem.strerror}.") from problem
+        raise SendError(
+            tr("{folder} can't be written: {strerror}.", folder=folder, strerror=problem.strerror)
+        ) from problem
     progress.end()
     print(folder / "merrow.sqlite")
     return 0

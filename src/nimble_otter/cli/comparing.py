@@ -28,6 +28,7 @@ from nimble_otter.pull.steps.compare import CompareStep, read_tolerance
 from nimble_otter.sources import Fetched, Source
 from nimble_otter.stop import NEVER
 from nimble_otter.table.ops.alike import EQUAL, Alike
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.pull.align_batches import Place
@@ -51,7 +52,9 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     if not keys and not options.by_position:
         keys = find_key(here, there, left.key or right.key)
         if not keys:
-            raise UsageError("No columns tell the rows of both sides apart; name some by --key, or use --by-position.")
+            raise UsageError(
+                tr("No columns tell the rows of both sides apart; name some by --key, or use --by-position.")
+            )
     pairs = tuple(_pair(text, "--pair") for text in options.pair)
     step = CompareStep(right.name, keys, pairs, _names(options.leave_out), _rules(options), options.all)
     step = replace(step, rows=there)
@@ -59,7 +62,7 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     assert shaped.compared is not None
     differences = shaped.compared.found
     counts = [differences.count(state) for state in range(4)]
-    pull = replace(left.pull, name=f"{left.name} compared")
+    pull = replace(left.pull, name=tr("{left_name} compared", left_name=left.name))
     _tell(options, keys, shaped.said, counts)
     if options.script:
         _write_script(options, left, shaped.compared, around)
@@ -89,9 +92,9 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
 
     keys = _names(options.key)
     if not keys:
-        raise UsageError("--large needs --key: both sides are read in its order.")
+        raise UsageError(tr("--large needs --key: both sides are read in its order."))
     if options.script or options.write or options.all:
-        raise UsageError("--large tells and sends the differences alone.")
+        raise UsageError(tr("--large tells and sends the differences alone."))
     left, right = (_pull_of(text, around, options) for text in (options.left, options.right))
     pairs = tuple(_pair(text, "--pair") for text in options.pair)
     step = CompareStep(right.name, keys, pairs, _names(options.leave_out), _rules(options))
@@ -108,13 +111,13 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
                 compared = compare_ordered(*streams, step, tell=lambda mine, theirs: progress(mine + theirs))
     _, changed, only_left, only_right = compared.counts
     words = ((changed, "changed"), (only_left, "only left"), (only_right, "only right"))
-    message = ", ".join(f"{count} {word}" for count, word in words if count) or "no differences"
-    _tell(options, keys, f"{message}; {compared.counts[0]} same", compared.counts)
+    message = ", ".join(f"{count} {word}" for count, word in words if count) or tr("no differences")
+    _tell(options, keys, tr("{message}; {counts} same", message=message, counts=compared.counts[0]), compared.counts)
     if compared.left_out:
-        note(f"  {compared.left_out} more differences are counted only", sys.stderr)
+        note(tr("  {left_out} more differences are counted only", left_out=compared.left_out), sys.stderr)
     if plans:
         for delivery in deliver_shaped(
-            replace(left, name=f"{left.name} compared"), all_rows(compared.table), plans, around
+            replace(left, name=tr("{left_name} compared", left_name=left.name)), all_rows(compared.table), plans, around
         ):
             tell_sent(left, delivery)
     return DIFFERENT if any(compared.counts[1:]) else SAME
@@ -152,17 +155,22 @@ def _compare_tables(options: argparse.Namespace, plans: Sequence[SendPlan], arou
         if options.script:
             plan, words, notes = plan_of(each, left, wanted, around)
             if plan is not None and plan.dialect.is_documents:
-                raise UsageError("--script of --all-tables is for relational sources; compare collections one by one.")
+                raise UsageError(
+                    tr("--script of --all-tables is for relational sources; compare collections one by one.")
+                )
             made += [plan] if plan is not None else []
             for line in (*([f"{each.name}: {words}"] if plan is not None else ()), *notes):
                 note(f"  {line}", sys.stderr)
     if options.script:
         _write(options.script, script_of_all(made) if made else "")
-        note(f"statements for {len(made)} tables to {options.script}", sys.stderr)
+        note(
+            tr("statements for {made_count} tables to {script}", made_count=len(made), script=options.script),
+            sys.stderr,
+        )
     if plans:
         names = ("table", "same", "changed", "only_left", "only_right", "says")
         table = table_of(**dict(zip(names, map(list, zip(*rows, strict=True)), strict=True)))
-        pull = Pull(f"{left.name} compared", left)
+        pull = Pull(tr("{left_name} compared", left_name=left.name), left)
         for sent in deliver_shaped(pull, all_rows(table), plans, around):
             tell_sent(pull, sent)
     return SAME if is_same else DIFFERENT
@@ -173,7 +181,9 @@ def _pull_of(text: str, around: Terminal, options: argparse.Namespace) -> Pull:
     path = saved_path(text, places.shelf_folders())
     pull = table_pull(text, around) if not path.exists() else load_pull(path)
     if pull is None:
-        raise ConditionError(f"There is no pull {text}.", "Name a pull, SOURCE#TABLE, or a file of rows.")
+        raise ConditionError(
+            tr("There is no pull {text}.", text=text), tr("Name a pull, SOURCE#TABLE, or a file of rows.")
+        )
     values = {**pull.query.parameters, **parse_parameters(options.param)}
     return replace(pull, query=replace(pull.query, parameters=values))
 
@@ -196,7 +206,7 @@ def _names(text: str) -> tuple[str, ...]:
 def _pair(text: str, flag: str) -> tuple[str, str]:
     left, mark, right = (part.strip() for part in text.partition("="))
     if not (left and mark and right):
-        raise UsageError(f"{flag} {text!r} has no = between two names.")
+        raise UsageError(tr("{flag} {text!r} has no = between two names.", flag=flag, text=text))
     return left, right
 
 
@@ -223,7 +233,7 @@ def _tell(
         known = {"key": list(keys), **dict(zip(words, counts, strict=True))} if counts is not None else {"says": said}
         tell(json.dumps(({"table": table} if table else {}) | known, ensure_ascii=False), sys.stdout)
         return
-    by = f"by {', '.join(keys)}" if keys else "by position" if counts is not None else ""
+    by = tr("by {keys}", keys=", ".join(keys)) if keys else tr("by position") if counts is not None else ""
     tell(f"{' '.join(part for part in (table, by) if part)}: {said}", sys.stderr)
 
 
@@ -233,7 +243,10 @@ def _write(file: str, text: str) -> None:
     try:
         write_text(Path(file).expanduser(), text, is_private=False)
     except OSError as problem:
-        raise SendError(f"{file} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+        raise SendError(
+            tr("{file} can't be written: {strerror}.", file=file, strerror=problem.strerror),
+            tr("Choose another folder."),
+        ) from problem
 
 
 def _left(left: _Side, compared: Compared, around: Terminal) -> Place:
@@ -243,8 +256,8 @@ def _left(left: _Side, compared: Compared, around: Terminal) -> Place:
 
     if left.fetched is None or compared.places is None:
         raise ConditionError(
-            f"The rows of {left.name} are not those of a table.",
-            "Compare a table, or a pull without steps that make new rows.",
+            tr("The rows of {left_name} are not those of a table.", left_name=left.name),
+            tr("Compare a table, or a pull without steps that make new rows."),
         )
     with around.connected(left.pull.source) as connection:
         target = target_for(left.fetched, connection, left.pull.source, left.pull.by_values)
@@ -262,7 +275,7 @@ def _write_script(options: argparse.Namespace, left: _Side, compared: Compared, 
     aligned = align(compared, side, _wanted(options))
     edits.apply(aligned.action)
     _write(options.script, script(make_plan(edits, place.table, place.target, place.guard)) if aligned.count else "")
-    note(f"{aligned.words()}: statements to {options.script}", sys.stderr)
+    note(tr("{words}: statements to {script}", words=aligned.words(), script=options.script), sys.stderr)
     for line in aligned.notes:
         note(f"  {line}", sys.stderr)
 
@@ -275,22 +288,34 @@ def _write_batches(options: argparse.Namespace, left: _Side, compared: Compared,
     source = left.pull.source
     if source.care and not options.yes:
         raise UsageError(
-            f"{source.name} is marked with “take care”. Nothing was written; --yes says that this is meant."
+            tr(
+                "{source_name} is marked with “take care”. Nothing was written; --yes says that this is meant.",
+                source_name=source.name,
+            )
         )
     if options.batch < 1:
-        raise UsageError("--batch is a number of rows, 1 at least.")
+        raise UsageError(tr("--batch is a number of rows, 1 at least."))
     place, journal = _left(left, compared, around), WriteJournal(places.state_folder() / "reversals")
     written = batches = 0
     try:
         with around.connected(source) as connection:
             for each in write_in_batches(compared, place, _wanted(options), connection, journal, options.batch):
                 written, batches = written + each.rows, each.number
-                text = f"; reversal: {each.reversal}" if each.reversal is not None else ""
-                note(f"batch {each.number} of {each.count}: {each.words}{text}", sys.stderr)
+                text = tr("; reversal: {reversal}", reversal=each.reversal) if each.reversal is not None else ""
+                note(
+                    tr(
+                        "batch {number} of {count}: {words}{text}",
+                        number=each.number,
+                        count=each.count,
+                        words=each.words,
+                        text=text,
+                    ),
+                    sys.stderr,
+                )
                 for line in each.notes:
                     note(f"  {line}", sys.stderr)
     finally:
-        note(f"{written} rows written in {batches} batches", sys.stderr)
+        note(tr("{written} rows written in {batches} batches", written=written, batches=batches), sys.stderr)
         journal.close()
 
 

@@ -18,6 +18,7 @@ from nimble_otter.errors import ChecksFailed, PasswordMissing, SendError
 from nimble_otter.pull.model import Pull, SendPlan
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.pull.account import Outcome
@@ -31,10 +32,10 @@ if TYPE_CHECKING:
 def _asked_for(source: Source, problem: PasswordMissing) -> str:
     """The password, asked for on the terminal once. Raises: PasswordMissing where there is no terminal to ask on."""
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
-        raise PasswordMissing(problem.message, "Give it by --password-file or NIMBLE_OTTER_PASSWORD.") from problem
+        raise PasswordMissing(problem.message, tr("Give it by --password-file or NIMBLE_OTTER_PASSWORD.")) from problem
     from getpass import getpass
 
-    return getpass(f"Password of {harmless(source.name)}: ")
+    return getpass(tr("Password of {harmless}: ", harmless=harmless(source.name)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,12 +58,8 @@ class Progress:
 
     def __call__(self, done: int, total: int | None = None) -> None:
         if self.is_on:
-            print(
-                f"\r{harmless(self.what)} {done}{f' of {total}' if total else ''}  ",
-                end="",
-                file=sys.stderr,
-                flush=True,
-            )
+            so_far = tr("{done} of {total}", done=done, total=total) if total else str(done)
+            print(f"\r{harmless(self.what)} {so_far}  ", end="", file=sys.stderr, flush=True)
 
     def end(self) -> None:
         """Clear the line."""
@@ -126,7 +123,7 @@ def deliver(pull: Pull, plans: Sequence[SendPlan], wishes: Wishes, file: str = "
     try:
         for delivery in delivered(pull, plans, Terminal(file, wishes.fail_if_cut), anyway=wishes.anyway):
             text = checks_words(delivery.checked)
-            _say(pull, delivery.plan, delivery.made, f"{delivery.columns} columns", text, wishes.by)
+            _say(pull, delivery.plan, delivery.made, tr("{columns} columns", columns=delivery.columns), text, wishes.by)
             report(pull, delivery, wishes.as_json)
     except ChecksFailed as problem:
         for plan in plans:
@@ -151,23 +148,33 @@ def report(pull: Pull, made: Delivery, as_json: bool) -> None:
         return
     for each in made.checked:
         if not each.holds:
-            note(f"  check failed: {each.words()}", sys.stderr)
+            note(tr("  check failed: {words}", words=each.words()), sys.stderr)
     if beside is None or not beside.before:
         return
     change = beside.now.rows - beside.before[0].rows
-    parts = [f"{change:+} rows since {beside.before[0].moment:%Y-%m-%d %H:%M}"]
+    parts = [tr("{change:+} rows since {moment:%Y-%m-%d %H:%M}", change=change, moment=beside.before[0].moment)]
     if beside.moved is not None:
-        parts.append(f"{beside.moved.new} new, {beside.moved.gone} gone, {beside.moved.changed} changed")
+        parts.append(
+            tr(
+                "{new} new, {gone} gone, {changed} changed",
+                new=beside.moved.new,
+                gone=beside.moved.gone,
+                changed=beside.moved.changed,
+            )
+        )
     parts += [
         f"{word} {', '.join(names)}"
         for word, names in (
-            ("new columns", beside.appeared),
-            ("columns gone", beside.went),
-            ("another type", beside.other_kind),
+            (tr("new columns"), beside.appeared),
+            (tr("columns gone"), beside.went),
+            (tr("another type"), beside.other_kind),
         )
         if names
     ]
-    parts += [f"{u.name} {u.value:g} (usual {u.low:g} to {u.high:g})" for u in beside.unusual[:5]]
+    parts += [
+        tr("{u_name} {u_value:g} (usual {low:g} to {high:g})", u_name=u.name, u_value=u.value, low=u.low, high=u.high)
+        for u in beside.unusual[:5]
+    ]
     note(f"  {'; '.join(parts)}", sys.stderr)
 
 
@@ -181,7 +188,14 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
         known = {table.name: table for table in connection.tables() if table.holds_rows}
         for name in names:
             if name not in known:
-                raise UsageError(f"There is no table {name} in {source.name}; there are {', '.join(list(known)[:20])}.")
+                raise UsageError(
+                    tr(
+                        "There is no table {name} in {source_name}; there are {list}.",
+                        name=name,
+                        source_name=source.name,
+                        list=", ".join(list(known)[:20]),
+                    )
+                )
         wanted = [known[name] for name in names] or [
             t for t in known.values() if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)
         ]
@@ -189,11 +203,18 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
         for plan in plans:
             if plan.path == "-":
                 if len(wanted) != 1:
-                    raise SendError("Several tables can't be sent to standard output.", "Name a file for each.")
+                    raise SendError(tr("Several tables can't be sent to standard output."), tr("Name a file for each."))
                 deliver(Pull(source.name, source, Query(connection.select_all(wanted[0].name))), [plan], Wishes())
                 continue
             for sent, columns in delivered(source, connection, wanted, plan, progress=around.progress("writing")):
-                _say(whole, plan, sent, f"{columns} columns" if columns else f"{len(wanted)} tables")
+                _say(
+                    whole,
+                    plan,
+                    sent,
+                    tr("{columns} columns", columns=columns)
+                    if columns
+                    else tr("{wanted_count} tables", wanted_count=len(wanted)),
+                )
     return 0
 
 
@@ -254,9 +275,13 @@ class Terminal:
 
     def limited(self, pull: Pull) -> None:
         """See `Surroundings.limited`."""
-        text = f"{pull.name}: the limit of {pull.query.limit} left rows at the source"
+        text = tr(
+            "{pull_name}: the limit of {limit} left rows at the source", pull_name=pull.name, limit=pull.query.limit
+        )
         if self._fail_if_cut:
-            raise SendError(f"{text}; what was delivered is not all.", "Raise the limit, or leave it out.")
+            raise SendError(
+                tr("{text}; what was delivered is not all.", text=text), tr("Raise the limit, or leave it out.")
+            )
         note(text, sys.stderr)
 
     def written(self, rows: Rows, plan: SendPlan) -> bool:
@@ -271,7 +296,7 @@ class Terminal:
 
 def tell_sent(pull: Pull, made: Delivery) -> None:
     """Tell of a delivery, and keep it in the account."""
-    _say(pull, made.plan, made.made, f"{made.columns} columns")
+    _say(pull, made.plan, made.made, tr("{columns} columns", columns=made.columns))
 
 
 def _keep(
@@ -284,7 +309,7 @@ def _keep(
         made = delivered(pull, format_, sent, dt.datetime.now(), by, outcome, said, path)
         keep_delivery(places.state_folder(), made)
     except OSError:  # the delivery itself stands
-        note("  the account of deliveries can't be written", sys.stderr)
+        note(tr("  the account of deliveries can't be written"), sys.stderr)
 
 
 def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str = "", by: str = "command line") -> None:
@@ -293,16 +318,28 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str 
     from nimble_otter.send.transfer import Moved
 
     if isinstance(made, Moved):
-        text = f"{made.added} new rows, {made.updated} updated, {made.skipped} skipped"
-        note(f"{text} in {made.table} of {source_named(str(plan.options.get('source', ''))).name}")
+        text = tr(
+            "{added} new rows, {updated} updated, {skipped} skipped",
+            added=made.added,
+            updated=made.updated,
+            skipped=made.skipped,
+        )
+        note(
+            tr(
+                "{text} in {table} of {source_named_name}",
+                text=text,
+                table=made.table,
+                source_named_name=source_named(str(plan.options.get("source", ""))).name,
+            )
+        )
         _keep(pull, plan.format, made, by, Outcome.SENT, checks, target_words(plan))
         return
     told = sys.stderr if str(made.path).startswith("/dev/") else sys.stdout
-    note(f"{made.rows} rows, {what} to {made.path}", told)
+    note(tr("{rows} rows, {what} to {path}", rows=made.rows, what=what, path=made.path), told)
     for line in made.notes:
         note(f"  {line}", sys.stderr)
     if made.beside is not None:
-        note(f"  {made.beside[1]} files in {made.beside[0]}", sys.stderr)
+        note(tr("  {beside} files in {beside2}", beside=made.beside[1], beside2=made.beside[0]), sys.stderr)
     _keep(pull, plan.format, made, by, Outcome.SENT, checks)
 
 
@@ -310,12 +347,12 @@ def _to_output(rows: Rows, format_: Format, options: Any) -> None:
     from nimble_otter.send import Output, settings
 
     if not format_.is_text:
-        raise SendError(f"{format_.word} is not text.", "Send it to a file.")
+        raise SendError(tr("{word} is not text.", word=format_.word), tr("Send it to a file."))
     given = settings(format_, options)
     if given.get("binary") == "files":
-        raise SendError("Files can't be written beside standard output.", "Choose hex or base64.")
+        raise SendError(tr("Files can't be written beside standard output."), tr("Choose hex or base64."))
     count, stream = 0, cast("BinaryIO", HarmlessOutput(sys.stdout.buffer, sys.stdout.isatty()))
     for done in format_.write(rows, Output(stream, given, StopToken())):
         count = done
         stream.flush()
-    note(f"{count} rows, {len(rows.fields)} columns", sys.stderr)
+    note(tr("{count} rows, {fields_count} columns", count=count, fields_count=len(rows.fields)), sys.stderr)

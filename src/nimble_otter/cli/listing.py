@@ -14,6 +14,7 @@ from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import SourceError
 from nimble_otter.sources.catalogue import how_many
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.sources import Source
@@ -27,7 +28,7 @@ def show(lines: Sequence[Line], as_json: bool) -> int:
         tell(json.dumps(lines, ensure_ascii=False, indent=1))
         return 0
     if not lines:
-        note("Nothing to list.", sys.stderr)
+        note(tr("Nothing to list."), sys.stderr)
         return 0
     texts = [list(lines[0]), *(["" if value is None else str(value) for value in line.values()] for line in lines)]
     if sys.stdout.isatty():
@@ -56,9 +57,11 @@ def _export(options: Namespace) -> int:
     from nimble_otter.sources.saved import export_source
 
     if not options.name or not options.address:
-        raise UsageError("sources export needs a NAME and a FILE.")
+        raise UsageError(tr("sources export needs a NAME and a FILE."))
     export_source(_saved(options), Path(options.address))
-    note(f"{options.name} is in {options.address}, without its password.")
+    note(
+        tr("{options_name} is in {address}, without its password.", options_name=options.name, address=options.address)
+    )
     return 0
 
 
@@ -66,7 +69,7 @@ def _import(options: Namespace) -> int:
     from nimble_otter.sources.saved import import_source
 
     if not options.name:
-        raise UsageError("sources import needs a FILE, and takes another NAME.")
+        raise UsageError(tr("sources import needs a FILE, and takes another NAME."))
     read = import_source(Path(options.name))
     options.name, options.address = options.address or read.name, read.url
     options.stage, options.care, options.read_only = read.stage, read.care, read.read_only
@@ -80,16 +83,16 @@ def _add(options: Namespace) -> int:
     from nimble_otter.sources.source import Source
 
     if not options.name or not options.address:
-        raise UsageError("sources add needs a NAME and an ADDRESS.")
+        raise UsageError(tr("sources add needs a NAME and an ADDRESS."))
     given = source_named(options.address, options.password_file)
     made = Source(options.name, given.url, options.stage, options.care, options.read_only,
                   password_command=options.password_command, secret=given.secret)  # fmt: skip
     assert made.driver
     if any(source.name == made.name for source in saved_sources()):
-        raise UsageError(f"There is a source {made.name}; remove it first.")
+        raise UsageError(tr("There is a source {made_name}; remove it first.", made_name=made.name))
     change_sources(places.config_folder() / "sources.toml", lambda saved: [*saved, made])
     if made.secret is not None and not remember(made.url, made.secret.reveal()):
-        tell("The password is not kept: no keyring takes it. Give it by NIMBLE_OTTER_PASSWORD.", sys.stderr)
+        tell(tr("The password is not kept: no keyring takes it. Give it by NIMBLE_OTTER_PASSWORD."), sys.stderr)
     note(f"{made.name}: {made.url}")
     return 0
 
@@ -98,13 +101,21 @@ def _saved(options: Namespace) -> Source:
     found = next((source for source in saved_sources() if source.name == options.name), None)
     if found is None:
         known = ", ".join(source.name for source in saved_sources())
-        raise SourceError(f"There is no source {options.name}.", f"There are {known}.")
+        raise SourceError(
+            tr("There is no source {options_name}.", options_name=options.name), tr("There are {known}.", known=known)
+        )
     return found
 
 
 def _test(options: Namespace) -> int:
     with Terminal().connected(with_password(_saved(options), options.password_file)) as connection:
-        note(f"{options.name}: connected, {how_many(len(connection.names()))}")
+        note(
+            tr(
+                "{options_name}: connected, {how_many}",
+                options_name=options.name,
+                how_many=how_many(len(connection.names())),
+            )
+        )
     return 0
 
 
@@ -115,14 +126,18 @@ def _remove(options: Namespace) -> int:
 
     source = _saved(options)
     if source.url.startswith("demo:"):
-        raise UsageError("The demo's sources are not saved ones.")
+        raise UsageError(tr("The demo's sources are not saved ones."))
     if source.is_shared:
         raise UsageError(
-            f"{source.name} is the team's; remove it in the window, or its file in {places.team_folder()}."
+            tr(
+                "{source_name} is the team's; remove it in the window, or its file in {team_folder}.",
+                source_name=source.name,
+                team_folder=places.team_folder(),
+            )
         )
     change_sources(places.config_folder() / "sources.toml", lambda saved: [s for s in saved if s.name != source.name])
     forget(source.url)
-    note(f"{source.name} was removed; pulls that use it keep its address.")
+    note(tr("{source_name} was removed; pulls that use it keep its address.", source_name=source.name))
     return 0
 
 
@@ -143,9 +158,24 @@ def describe(options: Namespace) -> int:
         from nimble_otter.query.parsed import nearest
 
         near = nearest(options.table, [t.name for t in infos])
-        raise SourceError(f"There is no table {options.table}.", f"The nearest name is {near}." if near else "")
-    return show([{"column": c.name, "type": c.declared, "key": c.key or None, "null": "" if c.nullable else "NOT NULL",
-                  "default": c.default, "refers to": c.refers} for c in table.columns], options.json)  # fmt: skip
+        raise SourceError(
+            tr("There is no table {table}.", table=options.table),
+            tr("The nearest name is {near}.", near=near) if near else "",
+        )
+    return show(
+        [
+            {
+                "column": c.name,
+                "type": c.declared,
+                "key": c.key or None,
+                "null": "" if c.nullable else tr("NOT NULL"),
+                "default": c.default,
+                "refers to": c.refers,
+            }
+            for c in table.columns
+        ],
+        options.json,
+    )
 
 
 def find(options: Namespace) -> int:
@@ -158,11 +188,11 @@ def find(options: Namespace) -> int:
     with around.connected(source_named(options.source, options.password_file)) as connection:
         tables = [table for table in connection.tables() if table.name in names or not names]
         if missing := names - {table.name for table in tables}:
-            raise UsageError(f"There is no table {', '.join(sorted(missing))}.")
-        hits = list(find_value(connection, tables, sought, progress=around.progress("tables searched:")))
+            raise UsageError(tr("There is no table {missing}.", missing=", ".join(sorted(missing))))
+        hits = list(find_value(connection, tables, sought, progress=around.progress(tr("tables searched:"))))
     for hit in hits:
         if hit.problem:
-            tell(f"{hit.table} can't be searched: {hit.problem}", sys.stderr)
+            tell(tr("{table} can't be searched: {problem}", table=hit.table, problem=hit.problem), sys.stderr)
     found = [hit for hit in hits if not hit.problem]
     lines: list[Line] = [{"table": h.table, "column": h.column, "rows": h.rows, "examples": " | ".join(h.examples)}
                          for h in found]  # fmt: skip
@@ -192,9 +222,20 @@ def team(options: Namespace) -> int:
 
     folder = places.team_folder()
     if folder is None:
-        raise UsageError("No folder of the team is set; name it in the settings or by NIMBLE_OTTER_TEAM.")
-    return show([{"at": c.at, "who": c.who, "what": f"{c.what} the {c.kind} {c.name}", "said": c.said, "file": c.file}
-                 for c in team_changes(folder, options.most)], options.json)  # fmt: skip
+        raise UsageError(tr("No folder of the team is set; name it in the settings or by NIMBLE_OTTER_TEAM."))
+    return show(
+        [
+            {
+                "at": c.at,
+                "who": c.who,
+                "what": tr("{what} the {kind} {c_name}", what=c.what, kind=c.kind, c_name=c.name),
+                "said": c.said,
+                "file": c.file,
+            }
+            for c in team_changes(folder, options.most)
+        ],
+        options.json,
+    )
 
 
 def history(options: Namespace) -> int:

@@ -42,12 +42,13 @@ from nimble_otter.pull.schedules import (
 )
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.session_bus import notify
+from nimble_otter.translation import tr
 
 
 def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     """Do what the word says. Raises: UsageError, OtterError, OSError."""
     if any(plan.path == "-" for plan in plans):
-        raise UsageError("A schedule has no standard output; name a file.")
+        raise UsageError(tr("A schedule has no standard output; name a file."))
     plans = [plan if plan.format == "source" else replace(plan, path=str(Path(plan.path).expanduser().absolute()))
              for plan in plans]  # fmt: skip
     return {
@@ -80,7 +81,7 @@ def _list(options: argparse.Namespace, _: list[SendPlan]) -> int:
 
 def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     if not options.subject:
-        raise UsageError("schedule add needs a pull: a file, or the name of one on the shelf.")
+        raise UsageError(tr("schedule add needs a pull: a file, or the name of one on the shelf."))
     path = saved_path(options.subject, places.shelf_folders()).resolve()
     pull = load_pull(path)
     every = "calendar" if options.calendar else options.every
@@ -90,7 +91,7 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     check_overlap(options.overlap)
     if options.only_new and any(p.format == "source" and p.options.get("duplicates") in (None, "stop") for p in plans):
         raise UsageError(
-            "--only-new to a source needs --duplicates skip or update: a run that is cut off may have written."
+            tr("--only-new to a source needs --duplicates skip or update: a run that is cut off may have written.")
         )
     made = Schedule(
         options.name or pull.name, str(path), table, tuple(plans),
@@ -104,7 +105,15 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
     plans_of(made, pull)
     timers.reschedule(added(made))
     following = table.next_run(dt.datetime.now(dt.UTC))
-    note(f"{made.name}: {table.words()}, by {by}; next {following:%Y-%m-%d %H:%M %Z}")
+    note(
+        tr(
+            "{made_name}: {words}, by {by}; next {following:%Y-%m-%d %H:%M %Z}",
+            made_name=made.name,
+            words=table.words(),
+            by=by,
+            following=following,
+        )
+    )
     for line in timers.warnings(by, pull.source.url, made.password_file):
         note(f"  {line}", sys.stderr)
     return 0
@@ -113,14 +122,14 @@ def _add(options: argparse.Namespace, plans: list[SendPlan]) -> int:
 def _remove(options: argparse.Namespace, _: list[SendPlan]) -> int:
     gone = find_schedule(_subject(options))
     timers.reschedule(without(gone))
-    note(f"{gone.name} was removed; its pull and what it delivered stay.")
+    note(tr("{gone_name} was removed; its pull and what it delivered stay.", gone_name=gone.name))
     return 0
 
 
 def _pause(options: argparse.Namespace, _: list[SendPlan]) -> int:
     made = replace(find_schedule(_subject(options)), is_on=options.what == "resume")
     timers.reschedule(changed(made))
-    note(f"{made.name} {'runs again' if made.is_on else 'is paused'}.")
+    note(tr("{name} runs again.", name=made.name) if made.is_on else tr("{name} is paused.", name=made.name))
     return 0
 
 
@@ -128,13 +137,13 @@ def _share(options: argparse.Namespace, _: list[SendPlan]) -> int:
     name = _subject(options)
     if options.what == "share":
         share_schedule(name)
-        note(f"{name} is the team's, and runs here.")
+        note(tr("{name} is the team's, and runs here.", name=name))
     elif options.what == "unshare":
         unshare_schedule(name)
-        note(f"{name} is no longer the team's; it runs here.")
+        note(tr("{name} is no longer the team's; it runs here.", name=name))
     else:
         made = take_over(name)
-        note(f"{name} runs here now: {made.table.words()}, by {made.by}.")
+        note(tr("{name} runs here now: {words}, by {by}.", name=name, words=made.table.words(), by=made.by))
         for line in timers.warnings(made.by, pull_of(made).source.url, made.password_file):
             note(f"  {line}", sys.stderr)
     return 0
@@ -142,20 +151,20 @@ def _share(options: argparse.Namespace, _: list[SendPlan]) -> int:
 
 def _subject(options: argparse.Namespace) -> str:
     if not options.subject:
-        raise UsageError(f"schedule {options.what} needs the NAME of a schedule.")
+        raise UsageError(tr("schedule {what} needs the NAME of a schedule.", what=options.what))
     return str(options.subject)
 
 
 def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
     made = find_schedule(_subject(options))
     if options.due and not (made.is_on and is_due(made, dt.datetime.now(dt.UTC))):
-        note(f"{made.name} is not due.", sys.stderr)
+        note(tr("{made_name} is not due.", made_name=made.name), sys.stderr)
         return 0
     ran = run_schedule(made, lambda path: Terminal(str(path), password_file=made.password_file),
                        tell=lambda text: note(text, sys.stderr))  # fmt: skip
     if ran.outcome == SKIPPED and runs_elsewhere(made):
         timers.reschedule(without(made))
-        notify(made.name, f"{ran.said} It was removed from this machine.")
+        notify(made.name, tr("{said} It was removed from this machine.", said=ran.said))
         return 0
     pull = pull_of(made) if ran.delivered else None
     for each in ran.delivered:
@@ -163,11 +172,10 @@ def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
         report(pull, each, options.report == "json")
     is_well = ran.problem is None
     if made.told == "always" or (made.told == "failed" and not is_well):
-        title = (
-            made.name
-            if is_well
-            else f"{made.name} {'was held back' if isinstance(ran.problem, ChecksFailed) else 'failed'}"
-        )
+        title = made.name
+        if not is_well:
+            is_held = isinstance(ran.problem, ChecksFailed)
+            title = tr("{name} was held back", name=title) if is_held else tr("{name} failed", name=title)
         notify(title, ran.said, is_urgent=not is_well)
     if ran.problem is not None:
         raise ran.problem
@@ -199,7 +207,13 @@ def _reset(options: argparse.Namespace, _: list[SendPlan]) -> int:
     """Let rows count as new again: all, or those from a value on."""
     made = find_schedule(_subject(options))
     set_back(made, options.to_value)
-    note(f"{made.name}: {f'rows from {options.to_value} on' if options.to_value else 'all rows'} count as new again.")
+    note(
+        tr(
+            "{made_name}: {to_value} count as new again.",
+            made_name=made.name,
+            to_value=tr("rows from {to_value} on", to_value=options.to_value) if options.to_value else tr("all rows"),
+        )
+    )
     return 0
 
 

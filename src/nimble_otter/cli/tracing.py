@@ -17,6 +17,7 @@ from nimble_otter.pull.model import Pull
 from nimble_otter.pull.others import saved_path
 from nimble_otter.pull.tracing import Trace, find_rows, trace
 from nimble_otter.pull.tracing_query import trace_query
+from nimble_otter.translation import tr
 
 _MOST_ROWS = 20
 
@@ -33,7 +34,13 @@ def trace_rows(options: argparse.Namespace) -> int:
     if not len(rows):
         return _asked_again(options, pull, around)
     if len(rows) > _MOST_ROWS and not options.json:
-        raise UsageError(f"{len(rows)} rows are meant; name fewer than {_MOST_ROWS + 1}, or use --json.")
+        raise UsageError(
+            tr(
+                "{rows_count} rows are meant; name fewer than {most_rows}, or use --json.",
+                rows_count=len(rows),
+                most_rows=_MOST_ROWS + 1,
+            )
+        )
     traces = [trace(course, row) for row in rows.tolist()]
     if options.json:
         tell(json.dumps([_plain(each) for each in traces], ensure_ascii=False), sys.stdout)
@@ -42,7 +49,7 @@ def trace_rows(options: argparse.Namespace) -> int:
         for passage in each.passages:
             note(passage.words())
             for remedy in passage.remedies:
-                note(f"    would bring it back: {remedy.words}")
+                note(tr("    would bring it back: {words}", words=remedy.words))
     return 0
 
 
@@ -54,7 +61,9 @@ def _plain(found: Trace) -> dict[str, object]:
 
 def _asked_again(options: argparse.Namespace, pull: Pull, around: Terminal) -> int:
     with around.connected(pull.source) as connection:
-        traced = trace_query(pull, options.where, connection, tell=lambda text: note(f"asking: {text}", sys.stderr))
+        traced = trace_query(
+            pull, options.where, connection, tell=lambda text: note(tr("asking: {text}", text=text), sys.stderr)
+        )
     if options.json:
         lost = {"part": traced.lost.words, "text": traced.lost.span.text, "start": traced.lost.span.start,
                 "end": traced.lost.span.end} if traced.lost is not None else None  # fmt: skip
@@ -66,5 +75,5 @@ def _asked_again(options: argparse.Namespace, pull: Pull, around: Terminal) -> i
         }
         tell(json.dumps(plain, ensure_ascii=False), sys.stdout)
         return 0
-    note(f"Query: {traced.words()}")
+    note(tr("Query: {words}", words=traced.words()))
     return 0

@@ -13,6 +13,7 @@ from nimble_otter.files import write_text
 from nimble_otter.pull import Pull, Query, SendPlan
 from nimble_otter.pull.steps import Condition, FilterStep, SortBy, SortStep
 from nimble_otter.sources import Source
+from nimble_otter.translation import tr
 
 SURVEY = Source("Merrow survey", "demo:survey")
 REPORTS = Source("Field reports", "demo:reports")
@@ -103,6 +104,6 @@ def resolve(source: Source, folder: Path) -> Source:
 
             if find_spec("mongomock") is None:
                 text = "The demo's documents need the package mongomock, which is not installed."
-                raise ConnectError(text, "Run: pip install 'nimble-otter[demo]'")
+                raise ConnectError(text, tr("Run: pip install 'nimble-otter[demo]'"))
             _standin = StandIn("field_reports", make_collections())
         return replace(source, url=_standin.url)

@@ -13,22 +13,25 @@ from nimble_otter.errors import SavedError
 from nimble_otter.log import start_log
 from nimble_otter.memory import settle
 from nimble_otter.pull import places
+from nimble_otter.translation import tr
 
 
 def parser() -> argparse.ArgumentParser:
     """The parser of its flags."""
-    whole = argparse.ArgumentParser(prog="nimble-otter-desktop", description="The Nimble Otter desktop application.")
+    whole = argparse.ArgumentParser(
+        prog="nimble-otter-desktop", description=tr("The Nimble Otter desktop application.")
+    )
     whole.add_argument("--version", action="version", version=f"nimble-otter {__version__}")
-    whole.add_argument("--demo", action="store_true", help="open the demo's pulls when nothing else is open")
+    whole.add_argument("--demo", action="store_true", help=tr("open the demo's pulls when nothing else is open"))
     whole.add_argument(
-        "--tour", metavar="FOLDER", help="run the tour without a screen and leave its pictures in FOLDER"
+        "--tour", metavar="FOLDER", help=tr("run the tour without a screen and leave its pictures in FOLDER")
     )
     group = whole.add_mutually_exclusive_group()
-    group.add_argument("--install", action="store_true", help="put the application into this user's desktop menu")
-    group.add_argument("--uninstall", action="store_true", help="take it out of the menu; sources and pulls stay")
-    whole.add_argument("--new-window", action="store_true", help="open another window of the program that runs")
-    whole.add_argument("--verbose", action="store_true", help="log in more detail, and to standard error too")
-    whole.add_argument("files", nargs="*", metavar="FILE", help="pull files or SQLite files to open")
+    group.add_argument("--install", action="store_true", help=tr("put the application into this user's desktop menu"))
+    group.add_argument("--uninstall", action="store_true", help=tr("take it out of the menu; sources and pulls stay"))
+    whole.add_argument("--new-window", action="store_true", help=tr("open another window of the program that runs"))
+    whole.add_argument("--verbose", action="store_true", help=tr("log in more detail, and to standard error too"))
+    whole.add_argument("files", nargs="*", metavar="FILE", help=tr("pull files or SQLite files to open"))
     return whole
 
 
@@ -47,10 +50,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     instance = Instance(places.state_folder())
     try:
         if not instance.claim(options.files, options.new_window):
-            print("The window that is open takes it from here." if not options.new_window else "Another window opens.")
+            print(
+                tr("The window that is open takes it from here.")
+                if not options.new_window
+                else tr("Another window opens.")
+            )
             return 0
     except SavedError as problem:
-        print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
+        print(tr("nimble-otter-desktop: {problem}", problem=problem), file=sys.stderr)
         return 3
     crash = start_log(places.state_folder(), "window", options.verbose)
     from nimble_otter.desktop.shell.application import log_toolkit, make_app, scale_text
@@ -64,7 +71,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     windows = Windows()
     window = windows.add(options.files, options.demo)
     if crash is not None:
-        window.hub.trouble.emit(f"The last session ended in a crash. Its report is kept as {crash}.")
+        window.hub.trouble.emit(tr("The last session ended in a crash. Its report is kept as {crash}.", crash=crash))
     instance.asked.connect(windows.take)
     instance.window_asked.connect(windows.take_anew)
     instance.listen()
@@ -86,12 +93,12 @@ def _integrate(is_wanted: bool) -> int:
 
     try:
         if is_wanted:
-            print(f"Nimble Otter is in the desktop's menu ({install()}).")
+            print(tr("Nimble Otter is in the desktop's menu ({install}).", install=install()))
         else:
             removed = uninstall()
-            print(f"{removed} files were removed." if removed else "It was not in the menu.")
+            print(tr("{removed} files were removed.", removed=removed) if removed else tr("It was not in the menu."))
     except SavedError as problem:
-        print(f"nimble-otter-desktop: {problem}", file=sys.stderr)
+        print(tr("nimble-otter-desktop: {problem}", problem=problem), file=sys.stderr)
         return 3
     return 0
 

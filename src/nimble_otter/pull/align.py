@@ -17,6 +17,7 @@ from nimble_otter.table import MISSING, Table
 from nimble_otter.table.core.columns import Ids, Kind
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, Differences, Pair
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _WIDER = {Kind.INT: (Kind.DECIMAL,), Kind.DATE: (), Kind.CLOCK: (), Kind.BOOL: ()}
 """Kinds whose values can stand as they are in a column of these."""
@@ -53,7 +54,7 @@ class Aligned:
         """The counts."""
         parts = ((self.inserts, "insert"), (self.updates, "update"), (self.deletes, "delete"))
         lines = [f"{grouped(count)} {word}{'s' if count > 1 else ''}" for count, word in parts if count]
-        return ", ".join(lines) or "nothing to change"
+        return ", ".join(lines) or tr("nothing to change")
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -82,7 +83,7 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
     """The changes for some rows of the differences (by their place in that table; None: all). What a column of the
     table can't take is left as it is, and said. Raises: ConditionError, where the side can't be changed, Stopped."""
     if side.target.table is None:
-        raise ConditionError("This side can't be changed.", side.target.reason)
+        raise ConditionError(tr("This side can't be changed."), side.target.reason)
     differences = compared.found
     at = compared.lines if lines is None else compared.lines.take(lines)
     states = differences.states.take(at)
@@ -115,8 +116,11 @@ def align(compared: Compared, side: Side, wanted: Wanted, lines: Ids | None = No
                     cells.append((row, setter.place, given))
         add = [(row, -1) for row in new]
     gone = tuple(own.take(at[states == lacking(not side.is_left)]).tolist()) if wanted.delete else ()
-    notes = [f"{said} ({grouped(count)} rows)" if count else said for said, count in list(refused.items())[:_MOST_TOLD]]
-    action = Action("Bring into line", tuple(cells), gone, add=tuple(add))
+    notes = [
+        tr("{said} ({count} rows)", said=said, count=grouped(count)) if count else said
+        for said, count in list(refused.items())[:_MOST_TOLD]
+    ]
+    action = Action(tr("Bring into line"), tuple(cells), gone, add=tuple(add))
     return Aligned(action, len(add), len(updated), len(gone), tuple(notes))
 
 

@@ -21,6 +21,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.ops.compare import CHANGED
+from nimble_otter.translation import tr
 
 BATCH = 50_000
 """Rows of a batch."""
@@ -86,7 +87,15 @@ def write_in_batches(
         if not report.is_written or noted is None:
             first = next(iter(report.conflicts), None)
             why = first.problem if first is not None else report.lasting
-            raise ChangeError(f"Batch {number} of {len(parts)} was not written: {why}", "Compare again and go on.")
+            raise ChangeError(
+                tr(
+                    "Batch {number} of {parts_count} was not written: {why}",
+                    number=number,
+                    parts_count=len(parts),
+                    why=why,
+                ),
+                tr("Compare again and go on."),
+            )
         journal.taken(noted)
         yield Batch(number, len(parts), aligned.count, aligned.words(), noted.written.script, aligned.notes)
 

@@ -10,6 +10,7 @@ from nimble_otter.sources.catalogue import TableInfo
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table
 from nimble_otter.table.core.build import table_of
+from nimble_otter.translation import tr
 
 KEY = ("table", "part", "name")
 Row = tuple[str, str, str, str | None]
@@ -40,7 +41,7 @@ def _of(info: TableInfo, plainly: bool) -> Iterator[Row]:
     for column in info.columns:
         yield info.bare, "type", column.name, column.word if plainly else column.declared
         is_nullable = column.nullable and not (plainly and column.key)  # a key without saying so, in SQLite
-        yield info.bare, "NULL", column.name, "allowed" if is_nullable else "NOT NULL"
+        yield info.bare, "NULL", column.name, "allowed" if is_nullable else tr("NOT NULL")
         if column.default and not plainly:
             yield info.bare, "default", column.name, column.default
         if column.generated:

@@ -22,6 +22,7 @@ from nimble_otter.table.kernels.codes import combined_codes
 from nimble_otter.table.ops.alike import levelled
 from nimble_otter.table.ops.combine import chained
 from nimble_otter.table.ops.compare import SAME, compare_views
+from nimble_otter.translation import tr
 
 STRETCH = 65_536
 """Rows of a side that are compared at once, or more."""
@@ -51,16 +52,23 @@ def in_order(pull: Pull, keys: Sequence[str], connection: Connection, stop: Stop
     """The pull with its rows in the order of the key. Raises: ConditionError, where the server's order of the key is
     not known, SourceError's."""
     if connection.dialect.is_documents or pull.query.language != "sql" or pull.steps:
-        raise ConditionError(f"{pull.name} can't be read in order.", "Compare tables, or pulls without steps.")
+        raise ConditionError(
+            tr("{pull_name} can't be read in order.", pull_name=pull.name),
+            tr("Compare tables, or pulls without steps."),
+        )
     text, some = _text(pull), _few(pull, connection, stop)
     parts = []
     for key in keys:
         field = next((f for f in some.fields if f.name.casefold() == key.casefold()), None)
         if field is None:
-            raise ConditionError(f"{key} is not in {pull.name}.", "Choose a column that both sides have.")
+            raise ConditionError(
+                tr("{key} is not in {pull_name}.", key=key, pull_name=pull.name),
+                tr("Choose a column that both sides have."),
+            )
         if field.kind not in _KINDS:
             raise ConditionError(
-                f"{key} holds {field.kind.value}; rows can't be read in its order.", "Choose another key."
+                tr("{key} holds {kind_value}; rows can't be read in its order.", key=key, kind_value=field.kind.value),
+                tr("Choose another key."),
             )
         quoted = connection.quoted(field.name)
         parts.append(connection.dialect.text_order.format(quoted) if field.kind is Kind.TEXT else quoted)
@@ -214,7 +222,7 @@ def compare_ordered(
     """Compare rows that come in the order of the step's key; `tell` is told how many were read. Raises: ConditionError,
     where they come in another order, SourceError's, Stopped."""
     if not step.keys:
-        raise ConditionError("Large sides are compared by a key.", "Name one.")
+        raise ConditionError(tr("Large sides are compared by a key."), tr("Name one."))
     sides = _Side(left), _Side(right)
     counts, kept, found_rows = np.zeros(4, np.int64), list[Table](), 0
     while True:
@@ -282,15 +290,15 @@ def _codes(here: Table, there: Table, step: CompareStep, pairs: Sequence[tuple[i
     for key in step.keys:
         pair = by_name.get(key.casefold())
         if pair is None:
-            raise ConditionError(f"{key} is not in both sides.", "Choose a column that both have.")
+            raise ConditionError(tr("{key} is not in both sides.", key=key), tr("Choose a column that both have."))
         mine, theirs = levelled(here.columns[pair[0]], there.columns[pair[1]])
         columns.append(chained([mine, theirs]))
     codes = combined_codes(columns, np.arange(here.rows + there.rows))
     both = codes[: here.rows], codes[here.rows :]
     if any((np.diff(own) < 0).any() for own in both):
         raise ConditionError(
-            f"The rows do not come in our order of {', '.join(step.keys)}.",
-            "Compare by a key of numbers or times, without NULL.",
+            tr("The rows do not come in our order of {keys}.", keys=", ".join(step.keys)),
+            tr("Compare by a key of numbers or times, without NULL."),
         )
     return both
 

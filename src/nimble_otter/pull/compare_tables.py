@@ -16,6 +16,7 @@ from nimble_otter.pull.steps.compare import CompareStep
 from nimble_otter.sources import Fetched, Source
 from nimble_otter.sources.catalogue import EntryKind, TableInfo
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -59,7 +60,7 @@ def compare_tables(
         try:
             key = find_key(rows.as_shown(), other, info.key, stop)
             if not key:
-                yield TableCompared(info.bare, says="no columns tell the rows of both sides apart")
+                yield TableCompared(info.bare, says=tr("no columns tell the rows of both sides apart"))
                 continue
             shaped = CompareStep(info.bare, key, rows=other).apply(rows, stop)
         except ConditionError as problem:

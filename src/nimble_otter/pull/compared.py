@@ -16,6 +16,7 @@ from nimble_otter.table.ops.alike import Alike, are_comparable, reconciled
 from nimble_otter.table.ops.combine import chained, taken
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, Pair, common_pairs
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 STATES = {SAME: "same", CHANGED: "changed", ONLY_HERE: "only left", ONLY_THERE: "only right"}
 DIFFERENCE, CHANGED_COLUMNS = "difference", "changed in"
@@ -100,7 +101,9 @@ def summary(found: Differences, rules: Mapping[int, Alike]) -> str:
     """What was found, what was taken as the same, and what could not be compared, in a line."""
     counts = [(found.count(state), STATES[state]) for state in (CHANGED, ONLY_HERE, ONLY_THERE)]
     parts = [f"{grouped(count)} {word}" for count, word in counts if count]
-    lines = [f"{', '.join(parts) or 'no differences'}; {grouped(found.count(SAME))} same"]
+    lines = [
+        tr("{parts}; {count} same", parts=", ".join(parts) or tr("no differences"), count=grouped(found.count(SAME)))
+    ]
     here, there = found.here.table, found.there.table
     for left, right in found.pairs:
         name, rule = here.fields[left].name, rules.get(left)
@@ -108,17 +111,20 @@ def summary(found: Differences, rules: Mapping[int, Alike]) -> str:
             lines.append(f"{name} {rule.words()}")
         if words := reconciled(here.columns[left].kind, there.columns[right].kind):
             lines.append(f"{name}: {words}")
-    lines += [f"{here.fields[a].name} is not compared: {why}" for (a, _), why in found.unfit]
+    lines += [
+        tr("{fields_name} is not compared: {why}", fields_name=here.fields[a].name, why=why)
+        for (a, _), why in found.unfit
+    ]
     for side, count in zip(("left", "right"), found.repeated, strict=True):
         if count:
-            lines.append(f"{grouped(count)} rows on the {side} have the key of another row")
+            lines.append(tr("{count} rows on the {side} have the key of another row", count=grouped(count), side=side))
     for side, count in zip(("left", "right"), found.keyless, strict=True):
         if count:
-            lines.append(f"{grouped(count)} rows on the {side} have NULL in the key")
+            lines.append(tr("{count} rows on the {side} have NULL in the key", count=grouped(count), side=side))
     used = [{p for pair in (*found.pairs, *(p for p, _ in found.unfit)) for p in (pair[side],)} for side in (0, 1)]
     for side, table, places in zip(("left", "right"), (here, there), used, strict=True):
         if alone := [f.name for n, f in enumerate(table.fields) if n not in places]:
-            lines.append(f"only on the {side}: {', '.join(alone)}")
+            lines.append(tr("only on the {side}: {alone}", side=side, alone=", ".join(alone)))
     return "; ".join(lines)
 
 

@@ -10,6 +10,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from nimble_otter.files import read_text, set_aside, update_text
+from nimble_otter.translation import tr
 
 EACH, ALL = 8, 500
 """Runs kept of one text, and texts kept."""
@@ -83,7 +84,7 @@ def _read(text: str | None, strict: bool = False) -> dict[str, list[Cost]]:
         return {str(mark): [Cost(**cost) for cost in costs] for mark, costs in whole.items()}
     except (ValueError, TypeError, AttributeError, RecursionError) as problem:
         if strict:
-            raise ValueError("it is not a list of costs") from problem
+            raise ValueError(tr("it is not a list of costs")) from problem
         return {}
 
 

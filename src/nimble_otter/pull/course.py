@@ -13,6 +13,7 @@ from nimble_otter.pull.shaped import PartlyDone, Shaped, all_rows
 from nimble_otter.pull.steps import Checked, CheckStep, LooksBack, Step, TakesParameters, TakesRows
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -97,8 +98,8 @@ def run_course(
             raise
         except Exception as problem:  # a fault of ours in one step is that step's alone
             log.exception("A step failed: %s", step.kind)
-            text = f"This step failed ({type(problem).__name__})."
-            shaped, error = before, ConditionError(text, "The rows skip it; the log says more.")
+            text = tr("This step failed ({name}).", name=type(problem).__name__)
+            shaped, error = before, ConditionError(text, tr("The rows skip it; the log says more."))
             error.__cause__ = problem
         results.append(StepResult(step, shaped, time.perf_counter() - began, error, applied))
     return Course(table, tuple(results))

@@ -23,6 +23,7 @@ from nimble_otter.sources import Connection, Request, TableInfo, fetch
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -150,7 +151,7 @@ def table_blocks(connection: Connection, request: Request, stop: StopToken) -> G
     close = getattr(run.batches, "close", lambda: None)
     try:
         if run.fields is None:
-            raise ConditionError("Documents can't be read in stretches.", "Choose columns in the query.")
+            raise ConditionError(tr("Documents can't be read in stretches."), tr("Choose columns in the query."))
         fields = distinct_names(run.fields)
 
         def make() -> TableBuilder:

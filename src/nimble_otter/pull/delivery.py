@@ -51,6 +51,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.names import names_in_catalogue
 from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import Field, Table
+from nimble_otter.translation import tr, trn
 
 SOURCE = "source"
 """The format of a plan whose rows go to another source."""
@@ -133,7 +134,9 @@ def deliver(
     SourceError's, ChecksFailed, SendError, ConditionError, Stopped."""
     there = [plan for plan in plans if plan.format == SOURCE and plan.scope == "server"]
     if there and once is not None:
-        raise SendError("What is written on the server is always the whole result.", "Let the rows pass through here.")
+        raise SendError(
+            tr("What is written on the server is always the whole result."), tr("Let the rows pass through here.")
+        )
     for plan in there:
         yield _there(pull, plan, around, stop)
     plans = [plan for plan in plans if plan not in there]
@@ -287,8 +290,11 @@ def refuse_elsewhere(pull: Pull, source: Source) -> None:
     """Raises: SendError, where a pull's own server can't write to a source."""
     if source.url != pull.source.url:
         raise SendError(
-            f"{source.name} is not the source of the query, whose server can write to its own tables only.",
-            "Choose the pull's own source, or let the rows pass through here.",
+            tr(
+                "{source_name} is not the source of the query, whose server can write to its own tables only.",
+                source_name=source.name,
+            ),
+            tr("Choose the pull's own source, or let the rows pass through here."),
         )
 
 
@@ -298,11 +304,18 @@ def hold_back(checked: Sequence[Checked]) -> None:
     if not failed:
         return
     text = "; ".join(each.words() for each in failed[:3])
-    more = f" and {len(failed) - 3} more" if len(failed) > 3 else ""
+    more = tr(" and {failed_count} more", failed_count=len(failed) - 3) if len(failed) > 3 else ""
     verb = "fails" if len(failed) == 1 else "fail"
     raise ChecksFailed(
-        f"{len(failed)} of {len(checked)} checks {verb}: {text}{more}. Nothing was delivered.",
-        "Correct the rows, or send them all the same.",
+        tr(
+            "{failed_count} of {checked_count} checks {verb}: {text}{more}. Nothing was delivered.",
+            failed_count=len(failed),
+            checked_count=len(checked),
+            verb=verb,
+            text=text,
+            more=more,
+        ),
+        tr("Correct the rows, or send them all the same."),
     )
 
 
@@ -312,9 +325,16 @@ def checks_words(checked: Sequence[Checked]) -> str:
     if not checked:
         return ""
     if not failed:
-        return f"{len(checked)} check{'s' if len(checked) != 1 else ''} held"
+        return trn(
+            "{checked_count} check held", "{checked_count} checks held", len(checked), checked_count=len(checked)
+        )
     text = "; ".join(each.words() for each in failed)
-    return f"{len(failed)} of {len(checked)} checks failed: {text}"
+    return tr(
+        "{failed_count} of {checked_count} checks failed: {text}",
+        failed_count=len(failed),
+        checked_count=len(checked),
+        text=text,
+    )
 
 
 def remembered(

@@ -21,6 +21,7 @@ from nimble_otter.changes.target import Target
 from nimble_otter.errors import CorruptError
 from nimble_otter.files import read_text, set_aside, write_text
 from nimble_otter.table import MISSING, Table
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 VERSION = 1
@@ -208,7 +209,7 @@ def load_draft(path: Path) -> Draft:
     try:
         whole = json.loads(read_text(path))
         if not all(isinstance(whole[name], str) for name in ("pull", "path", "saved")):
-            raise TypeError("not a text")
+            raise TypeError(tr("not a text"))
         edits = edits_in(whole["edits"])
         return Draft(whole["pull"], whole["path"], whole["saved"], edits, str(whole.get("uid", "")))
     except (
@@ -223,7 +224,8 @@ def load_draft(path: Path) -> Draft:
     ) as problem:
         aside = set_aside(path)
         raise CorruptError(
-            f"A draft was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+            tr("A draft was damaged; it is kept as {aside_name}.", aside_name=aside.name),
+            tr("It is in {parent}.", parent=aside.parent),
         ) from problem
 
 

@@ -24,6 +24,7 @@ from nimble_otter.query.sql.parameters import Ask
 from nimble_otter.sources.source import Source
 from nimble_otter.sources.urls import without_secrets
 from nimble_otter.team_changes import noting
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 FORMAT = "nimble otter pull"
@@ -88,7 +89,7 @@ def _plain(value: object) -> Value:
         return without_secrets(value)
     if isinstance(value, (bool, int, float, dt.date, dt.datetime)):
         return value
-    raise SavedError(f"A {type(value).__name__} can't be kept in a pull file.")
+    raise SavedError(tr("A {name} can't be kept in a pull file.", name=type(value).__name__))
 
 
 def _plain_step(step: Step) -> dict[str, object]:
@@ -100,29 +101,40 @@ def _plain_step(step: Step) -> dict[str, object]:
     return plain | step.to_plain()
 
 
-def pull_from_text(text: str, where: str = "The pull") -> Pull:
+def pull_from_text(text: str, where: str = tr("The pull")) -> Pull:
     """Raises: CorruptError, TooNewError."""
     if len(text) > LONGEST:
-        raise CorruptError(f"{where} is longer than a pull file can be.", f"At most {LONGEST:,} characters are read.")
+        raise CorruptError(
+            tr("{where} is longer than a pull file can be.", where=where),
+            tr("At most {longest:,} characters are read.", longest=LONGEST),
+        )
     try:
         whole = tomllib.loads(text.removeprefix("\ufeff"))
     except (ValueError, RecursionError) as problem:  # also numbers of thousands of digits, and lists nested as deep
         raise CorruptError(
-            f"{where} is not a readable pull file: {problem}.", "Correct it there, or use an older copy."
+            tr("{where} is not a readable pull file: {problem}.", where=where, problem=problem),
+            tr("Correct it there, or use an older copy."),
         ) from problem
     if whole.get("format") != FORMAT:
-        raise CorruptError(f"{where} is not a pull file.", f'Its first line should be format = "{FORMAT}".')
+        raise CorruptError(
+            tr("{where} is not a pull file.", where=where),
+            tr('Its first line should be format = "{format}".', format=FORMAT),
+        )
     version = whole.get("version")
     if not isinstance(version, int) or version < 1:
-        raise CorruptError(f"{where} has no version.")
+        raise CorruptError(tr("{where} has no version.", where=where))
     if version > VERSION:
         raise TooNewError(
-            f"{where} was written by a newer Nimble Otter (file version {version}).", "Update, then open it."
+            tr("{where} was written by a newer Nimble Otter (file version {version}).", where=where, version=version),
+            tr("Update, then open it."),
         )
     try:
-        return _pull(Entry(whole, "the file"))
+        return _pull(Entry(whole, tr("the file")))
     except (ValueError, ArithmeticError, RecursionError) as problem:
-        raise CorruptError(f"{where} is incomplete or invalid: {problem}.", "See docs/pull-file.md.") from problem
+        raise CorruptError(
+            tr("{where} is incomplete or invalid: {problem}.", where=where, problem=problem),
+            tr("See docs/pull-file.md."),
+        ) from problem
 
 
 def _send(plain: Entry) -> SendPlan:
@@ -138,12 +150,24 @@ def _pull(whole: Entry) -> Pull:
     query, source, changes, widths = map(whole.entry, ("query", "source", "changes", "widths"))
     steps, charts = whole.values("step"), whole.values("chart")
     if len(charts) > MOST_CHARTS:
-        raise ValueError(f"there are {len(charts)} charts; at most {MOST_CHARTS} are taken")
+        raise ValueError(
+            tr(
+                "there are {charts_count} charts; at most {most_charts} are taken",
+                charts_count=len(charts),
+                most_charts=MOST_CHARTS,
+            )
+        )
     if len(steps) > MOST_STEPS:
-        raise ValueError(f"there are {len(steps)} steps; at most {MOST_STEPS} are taken")
+        raise ValueError(
+            tr(
+                "there are {steps_count} steps; at most {most_steps} are taken",
+                steps_count=len(steps),
+                most_steps=MOST_STEPS,
+            )
+        )
     limit = None if query.value("limit", "none") == "none" else query.whole("limit")
     if limit is not None and not 0 <= limit < 1 << 62:
-        raise ValueError("the limit is out of range")
+        raise ValueError(tr("the limit is out of range"))
     return Pull(
         whole.text("name"),
         Source(source.text("name"), source.text("url")),
@@ -155,13 +179,13 @@ def _pull(whole: Entry) -> Pull:
             limit,
             {name: Ask(ask.text("kind", ""), ask.text("choices", "")) for name, ask in query.named("asks").items()},
         ),
-        tuple(_step(step, f"step {k}") for k, step in enumerate(steps, 1)),
+        tuple(_step(step, tr("step {k}", k=k)) for k, step in enumerate(steps, 1)),
         _send(whole.entry("send")) if "send" in whole else None,
         {name: min(max(widths.whole(name), 0), _WIDEST) for name in widths},
         whole.text("came_from", ""),
         changes.member("guard", Guard, Guard.SEEN.value),
         changes.flag("by_values"),
-        tuple(Chart.from_plain(Entry(chart, f"chart {k}")) for k, chart in enumerate(charts, 1)),
+        tuple(Chart.from_plain(Entry(chart, tr("chart {k}", k=k))) for k, chart in enumerate(charts, 1)),
     )
 
 
@@ -170,7 +194,7 @@ def _checked(name: object, value: object) -> object:
     for one in value if isinstance(value, list) else [value]:
         is_plain = isinstance(one, (str, bool, int, float, dt.date, dt.datetime, dt.time))
         if not is_plain:
-            raise ValueError(f"the value of the parameter {name} is of no supported kind")
+            raise ValueError(tr("the value of the parameter {name} is of no supported kind", name=name))
     return value
 
 
@@ -188,7 +212,10 @@ def save_pull(pull: Pull, path: Path) -> None:
         with noting(team_folder(), path, pull.name, _difference):
             write_text(path, pull_to_text(pull), is_private=is_ours(path))
     except OSError as problem:
-        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+        raise SavedError(
+            tr("{path} can't be written: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Choose another folder."),
+        ) from problem
 
 
 def _difference(before: str, after: str) -> str:
@@ -204,7 +231,9 @@ def load_pull(path: Path) -> Pull:
     try:
         text = read_text(path)
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+        raise SavedError(tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror)) from problem
     except UnicodeDecodeError as problem:
-        raise CorruptError(f"{path.name} is not text.", "A pull file is UTF-8 text.") from problem
+        raise CorruptError(
+            tr("{path_name} is not text.", path_name=path.name), tr("A pull file is UTF-8 text.")
+        ) from problem
     return pull_from_text(text, path.name)

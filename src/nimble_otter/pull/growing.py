@@ -21,6 +21,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind, Table
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import parse_span
+from nimble_otter.translation import tr
 
 _NUMBERS = (Kind.INT, Kind.DECIMAL, Kind.FLOAT)
 
@@ -59,7 +60,10 @@ def highest(table: Table, column: str) -> High | None:
     if own.kind not in _NUMBERS and not own.kind.is_moment:
         if own.empty_at().all():
             return None
-        raise ConditionError(f"{column} holds {own.kind.value}, which does not grow.", "Name a number, date or time.")
+        raise ConditionError(
+            tr("{column} holds {kind_value}, which does not grow.", column=column, kind_value=own.kind.value),
+            tr("Name a number, date or time."),
+        )
     rows = np.flatnonzero(~own.empty_at())
     if own.kind is Kind.FLOAT:
         rows = rows[np.isfinite(own.data.take(rows))]
@@ -77,7 +81,9 @@ def check_overlap(overlap: str) -> None:
             try:
                 parse_span(overlap)
             except ValueError as problem:
-                raise ConditionError(f"{overlap} is not an overlap.", "Write 1 day, 2 hours or 1000.") from problem
+                raise ConditionError(
+                    tr("{overlap} is not an overlap.", overlap=overlap), tr("Write 1 day, 2 hours or 1000.")
+                ) from problem
 
 
 def lowest_asked(high: High, overlap: str) -> str:
@@ -92,15 +98,18 @@ def lowest_asked(high: High, overlap: str) -> str:
             return (value - parse_span(overlap)).isoformat(" ")
         return (value - parse_span(overlap)).isoformat()
     except (ValueError, InvalidOperation, OverflowError) as problem:
-        text = "a span such as 1 day" if high.kind.is_moment else "a number"
-        raise ConditionError(f"{overlap} is not an overlap of {high.kind.value}.", f"Write {text}.") from problem
+        text = tr("a span such as 1 day") if high.kind.is_moment else tr("a number")
+        raise ConditionError(
+            tr("{overlap} is not an overlap of {kind_value}.", overlap=overlap, kind_value=high.kind.value),
+            tr("Write {text}.", text=text),
+        ) from problem
 
 
 def since(pull: Pull, column: str, high: High, overlap: str) -> Pull:
     """The pull with a first step that keeps rows from there on, and those without a value."""
     low, name = lowest_asked(high, overlap), '"' + column.replace('"', '""') + '"'
     text = low if high.kind in _NUMBERS else f"'{low}'"
-    step = FilterStep((Condition("sql", text=f"{name} >= {text} or {name} is null"),), name=f"since {low}")
+    step = FilterStep((Condition("sql", text=f"{name} >= {text} or {name} is null"),), name=tr("since {low}", low=low))
     return pull.with_step(step, 0)
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from nimble_otter.files import read_text, set_aside, update_text
 from nimble_otter.pull.model import Pull
+from nimble_otter.translation import tr
 
 VERSION = 1
 MOST = 20_000
@@ -57,10 +58,12 @@ class KnownPulls:
             except FileNotFoundError:
                 pass
             except (OSError, ValueError) as problem:
-                self.problem = f"The list of pulls that were run here can't be read: {problem}."
+                self.problem = tr("The list of pulls that were run here can't be read: {problem}.", problem=problem)
                 with suppress(OSError):
                     aside = set_aside(self._path).name
-                    self.problem = f"The list of pulls that were run here was damaged; it is kept as {aside}."
+                    self.problem = tr(
+                        "The list of pulls that were run here was damaged; it is kept as {aside}.", aside=aside
+                    )
         return self._marks
 
 
@@ -71,8 +74,8 @@ def _read(text: str | None) -> list[str]:
     try:
         whole = json.loads(text)
     except RecursionError as problem:
-        raise ValueError("it is nested too deeply") from problem
+        raise ValueError(tr("it is nested too deeply")) from problem
     marks = whole.get("marks") if isinstance(whole, dict) else None
     if not isinstance(marks, list) or not all(isinstance(mark, str) for mark in marks):
-        raise ValueError("it is not a list of marks")
+        raise ValueError(tr("it is not a list of marks"))
     return marks

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_otter.pull.model import Pull
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -26,23 +27,23 @@ def merge(base: Pull, mine: Pull, theirs: Pull) -> Merged:
     """Bring `mine` and `theirs` together, both made from `base`."""
     work = _Merge()
     query, a, b, c = mine.query, base.query, mine.query, theirs.query
-    text = work.sequence("the query's text", _lines(a.text), _lines(b.text), _lines(c.text))
+    text = work.sequence(tr("the query's text"), _lines(a.text), _lines(b.text), _lines(c.text))
     pull = replace(
         mine,
-        name=work.value("the name", base.name, mine.name, theirs.name),
-        source=work.value("the source", base.source, mine.source, theirs.source),
+        name=work.value(tr("the name"), base.name, mine.name, theirs.name),
+        source=work.value(tr("the source"), base.source, mine.source, theirs.source),
         query=replace(
             query,
             text="".join(text),
-            language=work.value("the language", a.language, b.language, c.language),
-            collection=work.value("the collection", a.collection, b.collection, c.collection),
-            limit=work.value("the row limit", a.limit, b.limit, c.limit),
+            language=work.value(tr("the language"), a.language, b.language, c.language),
+            collection=work.value(tr("the collection"), a.collection, b.collection, c.collection),
+            limit=work.value(tr("the row limit"), a.limit, b.limit, c.limit),
             parameters=work.mapping(":{}", a.parameters, b.parameters, c.parameters),
-            asks=work.mapping("the kind of :{}", a.asks, b.asks, c.asks),
+            asks=work.mapping(tr("the kind of :{}"), a.asks, b.asks, c.asks),
         ),
-        steps=tuple(work.sequence("the steps", base.steps, mine.steps, theirs.steps)),
-        charts=tuple(work.sequence("the charts", base.charts, mine.charts, theirs.charts)),
-        send=work.value("the delivery", base.send, mine.send, theirs.send),
+        steps=tuple(work.sequence(tr("the steps"), base.steps, mine.steps, theirs.steps)),
+        charts=tuple(work.sequence(tr("the charts"), base.charts, mine.charts, theirs.charts)),
+        send=work.value(tr("the delivery"), base.send, mine.send, theirs.send),
         widths={**theirs.widths, **mine.widths},
     )
     return Merged(pull, tuple(work.theirs), tuple(work.conflicts))

@@ -23,6 +23,7 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import View
 from nimble_otter.table.ops.digests import row_digests
+from nimble_otter.translation import tr
 
 NOTHING = Keyed(np.zeros(0, np.uint64), np.zeros(0, np.uint64))
 
@@ -47,8 +48,8 @@ class Marks:
         keyed = read_keyed(self._kept)
         if keyed is None:
             raise SavedError(
-                f"What was delivered before can't be read: {self._kept} is damaged.",
-                "Reset the schedule's marks to deliver all rows again.",
+                tr("What was delivered before can't be read: {kept} is damaged.", kept=self._kept),
+                tr("Reset the schedule's marks to deliver all rows again."),
             )
         return keyed
 
@@ -124,12 +125,19 @@ def only_new(
     """The rows that were not delivered before, and what will have been once they are. A key that occurs twice among
     them is delivered once. Raises: ConditionError, where the key has no columns here; Stopped."""
     if shaped.grouped is not None:
-        raise ConditionError("Only new rows can't be told among groups.", "Remove the Group step, or deliver all rows.")
+        raise ConditionError(
+            tr("Only new rows can't be told among groups."), tr("Remove the Group step, or deliver all rows.")
+        )
     if not key:
-        raise ConditionError("Nothing tells rows apart that were delivered.", "Name the key: columns that are unique.")
+        raise ConditionError(
+            tr("Nothing tells rows apart that were delivered."), tr("Name the key: columns that are unique.")
+        )
     names = {shaped.title(place): place for place in shaped.shown()}
     if missing := [name for name in key if name not in names]:
-        raise ConditionError(f"The key column {missing[0]} is not delivered.", f"There are {', '.join(names)}.")
+        raise ConditionError(
+            tr("The key column {missing} is not delivered.", missing=missing[0]),
+            tr("There are {names}.", names=", ".join(names)),
+        )
     keys = row_digests(shaped.view, [names[name] for name in key], stop)
     rows = row_digests(shaped.view, shaped.shown(), stop)
     place = np.searchsorted(before.keys, keys)

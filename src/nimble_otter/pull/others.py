@@ -17,6 +17,7 @@ from nimble_otter.query.parsed import nearest
 from nimble_otter.sources import Connection, Source
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
+from nimble_otter.translation import tr
 
 
 def path_of(name: str, folder: Path) -> Path | None:
@@ -59,7 +60,8 @@ def table_pull(text: str, around: FindsSources) -> Pull | None:
         if table not in known:
             near = nearest(table, known)
             raise ConditionError(
-                f"There is no table {table} in {source.name}.", f"The nearest is {near}." if near else ""
+                tr("There is no table {table} in {source_name}.", table=table, source_name=source.name),
+                tr("The nearest is {near}.", near=near) if near else "",
             )
         return Pull(text, source, Query(connection.select_all(table), limit=None))
 
@@ -71,7 +73,9 @@ def find_pull(name: str, folders: tuple[Path, ...]) -> Pull:
         if path is not None:
             return load_pull(path)
     text = " or ".join(map(str, folders))
-    raise ConditionError(f"There is no pull {name} in {text}.", "Save it there, or remove the step.")
+    raise ConditionError(
+        tr("There is no pull {name} in {text}.", name=name, text=text), tr("Save it there, or remove the step.")
+    )
 
 
 def walk(
@@ -92,7 +96,10 @@ def walk(
             if name in others:
                 continue
             if name in ring:
-                raise ConditionError(f"{' takes rows of '.join((*ring, name))}.", "Remove one of the joins.")
+                takes = " → ".join((*ring, name))
+                raise ConditionError(
+                    tr("Pulls take rows of each other: {ring}.", ring=takes), tr("Remove one of the joins.")
+                )
             other = named(name)
             others[name] = walk(other, fetch(other), named, fetch, stop, ring).whole().end.as_shown()
     return run_course(table, pull.steps, stop, values=pull.values(), others=others, last=last)

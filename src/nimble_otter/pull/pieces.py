@@ -14,6 +14,7 @@ from nimble_otter.pull.model import Pull, Query
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources.source import Source
 from nimble_otter.team_changes import noting
+from nimble_otter.translation import tr
 
 _NOT_IN_NAMES = '/\\:*?"<>|\0'
 _NOWHERE = Source("none", "sqlite:")
@@ -34,14 +35,18 @@ def keep_piece(name: str, steps: Sequence[Step], for_team: bool = False) -> Path
     team has others of this name."""
     plain = "".join("-" if sign in _NOT_IN_NAMES else sign for sign in name).strip().strip(".")
     if not plain or not steps:
-        raise SavedError("A piece needs a name and a step." if steps else "There is no step to keep.")
+        raise SavedError(tr("A piece needs a name and a step.") if steps else tr("There is no step to keep."))
     path = places.pieces_folders()[-1 if for_team else 0] / f"{plain}{SUFFIX}"
     if for_team and path.exists():
-        raise SavedError(f"The team has a piece {plain}.", "Choose another name, or remove that one first.")
+        raise SavedError(
+            tr("The team has a piece {plain}.", plain=plain), tr("Choose another name, or remove that one first.")
+        )
     try:
         path.parent.mkdir(mode=0o777 if for_team else 0o700, parents=True, exist_ok=True)
     except OSError as problem:
-        raise SavedError(f"{path.parent} can't be made: {problem.strerror}.") from problem
+        raise SavedError(
+            tr("{parent} can't be made: {strerror}.", parent=path.parent, strerror=problem.strerror)
+        ) from problem
     save_pull(Pull(plain, _NOWHERE, Query(""), tuple(steps)), path)
     return path
 
@@ -66,4 +71,6 @@ def drop_piece(piece: Piece) -> None:
         with noting(places.team_folder(), path, piece.name):
             path.unlink(missing_ok=True)
     except OSError as problem:
-        raise SavedError(f"{piece.name} can't be removed: {problem.strerror}.") from problem
+        raise SavedError(
+            tr("{piece_name} can't be removed: {strerror}.", piece_name=piece.name, strerror=problem.strerror)
+        ) from problem

@@ -1,4 +1,4 @@
-"""Where our own files are, after the XDG base directory specification. NIMBLE_OTTER_HOME puts all under one folder."""
+"""Where pulls, pieces and what a team shares are, in the folders of our own."""
 
 from __future__ import annotations
 
@@ -7,14 +7,9 @@ import tomllib
 from contextlib import suppress
 from pathlib import Path
 
-from platformdirs import user_config_path, user_data_path, user_state_path
-
-_NAME = "nimble-otter"
-
-
-def _place(kind: Path, name: str) -> Path:
-    home = os.environ.get("NIMBLE_OTTER_HOME")
-    return Path(home) / name if home else kind
+from nimble_otter.home import config_folder as config_folder
+from nimble_otter.home import data_folder, settings_file
+from nimble_otter.home import state_folder as state_folder
 
 
 def is_ours(path: Path) -> bool:
@@ -25,12 +20,12 @@ def is_ours(path: Path) -> bool:
 
 def demo_folder() -> Path:
     """Where the demo's database lies."""
-    return _place(user_data_path(_NAME), "data") / "demo"
+    return data_folder() / "demo"
 
 
 def shelf_folder() -> Path:
     """Saved pulls."""
-    return _place(user_data_path(_NAME), "data") / "shelf"
+    return data_folder() / "shelf"
 
 
 def team_folder() -> Path | None:
@@ -38,7 +33,7 @@ def team_folder() -> Path | None:
     named = os.environ.get("NIMBLE_OTTER_TEAM", "")
     if not named:
         with suppress(OSError, ValueError):
-            named = str(tomllib.loads((config_folder() / "settings.toml").read_text("utf-8")).get("team_folder", ""))
+            named = str(tomllib.loads(settings_file().read_text("utf-8")).get("team_folder", ""))
     return Path(named).expanduser() if named else None
 
 
@@ -52,13 +47,3 @@ def pieces_folders() -> tuple[Path, ...]:
     """Where steps kept under a name are: one's own, then the team's."""
     team, own = team_folder(), shelf_folder().parent / "pieces"
     return (own,) if team is None else (own, team / "pieces")
-
-
-def config_folder() -> Path:
-    """Sources and settings."""
-    return _place(user_config_path(_NAME), "config")
-
-
-def state_folder() -> Path:
-    """Layout, open pulls, drafts, reversals."""
-    return _place(user_state_path(_NAME), "state")

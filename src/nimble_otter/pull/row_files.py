@@ -14,6 +14,7 @@ from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.core.build import TableBuilder
 from nimble_otter.table.core.columns import distinct_names
 from nimble_otter.table.text.csv_lines import csv_lines
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 SUFFIXES = (".csv", ".tsv", ".json", ".jsonl", ".ndjson", ".xlsx", ".parquet")
@@ -41,10 +42,13 @@ def read_rows(text: str, stop: StopToken = NEVER) -> Table:
         return table
     except OSError as problem:
         raise ConditionError(
-            f"{path} can't be read: {problem.strerror or problem}.", "Choose another file."
+            tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror or problem),
+            tr("Choose another file."),
         ) from problem
     except (ValueError, KeyError, csv.Error, RecursionError) as problem:
-        raise ConditionError(f"{path} can't be read: {problem}.", "Choose another file.") from problem
+        raise ConditionError(
+            tr("{path} can't be read: {problem}.", path=path, problem=problem), tr("Choose another file.")
+        ) from problem
 
 
 _KEPT: list[tuple[tuple[Path, str, int, int], Table]] = []
@@ -82,10 +86,16 @@ def _sheet_lines(path: Path, sheet: str) -> Iterator[Sequence[object]]:
     try:
         book = load_workbook(path, read_only=True, data_only=True)
     except (zipfile.BadZipFile, InvalidFileException) as problem:
-        raise ValueError(f"it is not a workbook ({problem})") from problem
+        raise ValueError(tr("it is not a workbook ({problem})", problem=problem)) from problem
     try:
         if sheet and sheet not in book.sheetnames:
-            raise ValueError(f"there is no sheet {sheet}; there are {', '.join(book.sheetnames)}")
+            raise ValueError(
+                tr(
+                    "there is no sheet {sheet}; there are {sheetnames}",
+                    sheet=sheet,
+                    sheetnames=", ".join(book.sheetnames),
+                )
+            )
         yield from (book[sheet] if sheet else book.worksheets[0]).iter_rows(values_only=True)
     finally:
         book.close()
@@ -95,14 +105,21 @@ def _of_lines(lines: Iterator[Sequence[object]], stop: StopToken) -> Table:
     """The first line has the names."""
     names = next(lines, None)
     if not names:
-        raise ValueError("it has no line of names")
+        raise ValueError(tr("it has no line of names"))
     fields = [Field(str(name) if name is not None else f"column {n + 1}", Kind.OBJECT) for n, name in enumerate(names)]
     builder = TableBuilder(distinct_names(fields))
     batch: list[list[object]] = []
     for number, line in enumerate(lines, 2):
         row = list(line)
         if len(row) > len(fields):
-            raise ValueError(f"line {number} has {len(row)} values, the first has {len(fields)} names")
+            raise ValueError(
+                tr(
+                    "line {number} has {row_count} values, the first has {fields_count} names",
+                    number=number,
+                    row_count=len(row),
+                    fields_count=len(fields),
+                )
+            )
         batch.append(row + [None] * (len(fields) - len(row)))
         if len(batch) == _BATCH:
             builder.append(batch, stop)
@@ -119,7 +136,7 @@ def _objects(path: Path, is_whole: bool) -> list[Mapping[str, Value]]:
         lists = [value for value in found.values() if isinstance(value, list)]
         found = lists[0] if len(lists) == 1 else [found]
     if not isinstance(found, list) or not all(isinstance(each, Mapping) for each in found):
-        raise ValueError("it is not a list of objects")
+        raise ValueError(tr("it is not a list of objects"))
     return found
 
 
@@ -138,7 +155,7 @@ def _of_parquet(path: Path) -> Table:
         import pyarrow.parquet
     except ImportError as problem:
         raise ConditionError(
-            "Parquet files need the extra parquet.", "pip install 'nimble-otter[parquet]'."
+            tr("Parquet files need the extra parquet."), tr("pip install 'nimble-otter[parquet]'.")
         ) from problem
     try:
         found = pyarrow.parquet.read_table(path)
@@ -156,20 +173,24 @@ def _of_parquet(path: Path) -> Table:
 def look_at_file(path: Path) -> None:
     """Look at how a file begins. Raises: ConnectError, where it is not a database, saying what it is."""
     if path.is_dir():
-        raise ConnectError(f"{path.name} is a folder.", "Choose a database file in it.")
+        raise ConnectError(tr("{path_name} is a folder.", path_name=path.name), tr("Choose a database file in it."))
     try:
         is_known, is_empty = file_driver(path) is not None, path.stat().st_size == 0
     except OSError as problem:
-        raise ConnectError(f"{path.name} can't be read: {problem.strerror}.", "Choose another file.") from problem
+        raise ConnectError(
+            tr("{path_name} can't be read: {strerror}.", path_name=path.name, strerror=problem.strerror),
+            tr("Choose another file."),
+        ) from problem
     if is_known:
         return
     if is_empty:
-        raise ConnectError(f"{path.name} is empty.", "Choose a database file.")
+        raise ConnectError(tr("{path_name} is empty.", path_name=path.name), tr("Choose a database file."))
     if is_rows_file(str(path)):
         raise ConnectError(
-            f"{path.name} has rows; it is not a database.", "A Compare step takes it as the other side of a comparison."
+            tr("{path_name} has rows; it is not a database.", path_name=path.name),
+            tr("A Compare step takes it as the other side of a comparison."),
         )
     raise ConnectError(
-        f"{path.name} does not begin as a database of SQLite or DuckDB does.",
-        "It is encrypted, damaged, or of another program.",
+        tr("{path_name} does not begin as a database of SQLite or DuckDB does.", path_name=path.name),
+        tr("It is encrypted, damaged, or of another program."),
     )

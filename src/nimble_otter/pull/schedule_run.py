@@ -28,6 +28,7 @@ from nimble_otter.send.transfer import Moved
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.text.show import grouped
 from nimble_otter.team_changes import myself
+from nimble_otter.translation import tr
 
 FIRST_WAIT_S, LONGEST_WAIT_S = 20.0, 600.0
 """Before the second try; each further one waits three times as long."""
@@ -44,7 +45,7 @@ class Ran:
     problem: OtterError | None = None
 
 
-SKIPPED, NOTHING_NEW = "skipped", "nothing new"
+SKIPPED, NOTHING_NEW = "skipped", tr("nothing new")
 
 
 def run_schedule(
@@ -58,8 +59,8 @@ def run_schedule(
     kept in the account. Raises: Stopped."""
     with _alone(schedule, wait) as is_alone:
         if not is_alone:
-            tell(f"{schedule.name}: a run is under way; this one is skipped")
-            return Ran(SKIPPED, "Another run was under way.")
+            tell(tr("{schedule_name}: a run is under way; this one is skipped", schedule_name=schedule.name))
+            return Ran(SKIPPED, tr("Another run was under way."))
         if elsewhere := runs_elsewhere(schedule):
             tell(f"{schedule.name}: {elsewhere}")
             return Ran(SKIPPED, elsewhere)
@@ -70,7 +71,7 @@ def run_schedule(
         try:
             ran = _run(schedule, around_of, stop, wait, tell)
         except Stopped:
-            ran = Ran(Outcome.FAILED.value, "It was stopped.")
+            ran = Ran(Outcome.FAILED.value, tr("It was stopped."))
             _keep_end(schedule, began, ran)
             raise
         _keep_end(schedule, began, ran)
@@ -87,7 +88,7 @@ def _run(
     path = Path(schedule.pull)
     pull: Pull | None = None
     is_within = schedule.table.is_open(dt.datetime.now(dt.UTC))
-    pause, problem = FIRST_WAIT_S, OtterError("It was not tried.")
+    pause, problem = FIRST_WAIT_S, OtterError(tr("It was not tried."))
     for attempt in range(schedule.tries):
         try:
             pull = pull_of(schedule)
@@ -100,9 +101,22 @@ def _run(
             if attempt + 1 < schedule.tries:
                 following = dt.datetime.now(dt.UTC) + dt.timedelta(seconds=pause)
                 if is_within and not schedule.table.is_open(following):
-                    problem = SavedError(f"{failed.message} No more tries outside {schedule.table.between}.")
+                    problem = SavedError(
+                        tr(
+                            "{message} No more tries outside {between}.",
+                            message=failed.message,
+                            between=schedule.table.between,
+                        )
+                    )
                     break
-                tell(f"{schedule.name}: {failed.message} Trying again in {pause:.0f} s")
+                tell(
+                    tr(
+                        "{schedule_name}: {message} Trying again in {pause:.0f} s",
+                        schedule_name=schedule.name,
+                        message=failed.message,
+                        pause=pause,
+                    )
+                )
                 wait(pause)
                 stop.check()
                 pause = min(LONGEST_WAIT_S, pause * 3)
@@ -110,9 +124,15 @@ def _run(
             problem = failed
             break
         except OSError as failed:
-            problem = SavedError(f"{failed.filename or path} can't be used: {failed.strerror}.")
+            problem = SavedError(
+                tr("{filename} can't be used: {strerror}.", filename=failed.filename or path, strerror=failed.strerror)
+            )
             break
-    tries = f" ({schedule.tries} tries)" if isinstance(problem, (ConnectError, LostError, SourceTimeout)) else ""
+    tries = (
+        tr(" ({tries} tries)", tries=schedule.tries)
+        if isinstance(problem, (ConnectError, LostError, SourceTimeout))
+        else ""
+    )
     text = f"{problem}{tries}"
     _keep(schedule, pull, None, Outcome.FAILED, text)
     return Ran(Outcome.FAILED.value, text, problem=problem)
@@ -127,7 +147,13 @@ def runs_elsewhere(schedule: Schedule) -> str:
         keeper = keeper_of(schedule)
     except SavedError:
         return ""
-    return "" if keeper == myself() else f"{keeper} runs it now." if keeper else "The team no longer has it."
+    return (
+        ""
+        if keeper == myself()
+        else tr("{keeper} runs it now.", keeper=keeper)
+        if keeper
+        else tr("The team no longer has it.")
+    )
 
 
 def pull_of(schedule: Schedule) -> Pull:
@@ -142,7 +168,8 @@ def plans_of(schedule: Schedule, pull: Pull) -> tuple[SendPlan, ...]:
     plans = schedule.sends or ((pull.send,) if pull.send is not None else ())
     if not plans or any(plan.format == "clipboard" for plan in plans):
         raise SavedError(
-            f"{pull.name} is delivered nowhere that a schedule could reach.", "Give it a file or a source."
+            tr("{pull_name} is delivered nowhere that a schedule could reach.", pull_name=pull.name),
+            tr("Give it a file or a source."),
         )
     return tuple(replace(plan, exists="refuse") if plan.exists == "ask" else plan for plan in plans)
 
@@ -158,7 +185,11 @@ class Mark:
 
     def words(self) -> str:
         """In a few words."""
-        return f"{grouped(self.rows)} delivered{f', up to {self.up_to}' if self.up_to else ''}"
+        return tr(
+            "{rows} delivered{up_to}",
+            rows=grouped(self.rows),
+            up_to=tr(", up to {up_to}", up_to=self.up_to) if self.up_to else "",
+        )
 
 
 def marks_of(schedule: Schedule) -> list[Mark]:
@@ -177,19 +208,26 @@ def set_back(schedule: Schedule, to: str = "") -> None:
     while it runs; OSError."""
     with _alone(schedule, lambda seconds: None) as is_alone:
         if not is_alone:
-            raise SavedError(f"{schedule.name} is running.", "Wait until it has ended.")
+            raise SavedError(
+                tr("{schedule_name} is running.", schedule_name=schedule.name), tr("Wait until it has ended.")
+            )
         if not to:
             shutil.rmtree(marks_folder(schedule), ignore_errors=True)
             return
         for _, marks in _marks(schedule):
             before = marks.high()
             if before is None:
-                raise SavedError(f"{schedule.name} keeps no value of a column that grows.", "Set it back whole.")
+                raise SavedError(
+                    tr("{schedule_name} keeps no value of a column that grows.", schedule_name=schedule.name),
+                    tr("Set it back whole."),
+                )
             high = High(before.kind, to)
             try:
                 high.value()
             except (ValueError, InvalidOperation) as problem:
-                raise SavedError(f"{to!r} is not a value of kind {high.kind.value}.") from problem
+                raise SavedError(
+                    tr("{to!r} is not a value of kind {kind_value}.", to=to, kind_value=high.kind.value)
+                ) from problem
             marks.set_back(high)
 
 
@@ -209,7 +247,7 @@ def _delivered(schedule: Schedule, pull: Pull, around: Surroundings, stop: StopT
     if not deliveries:
         return Ran(NOTHING_NEW, "")
     rows = sum(each.made.rows if isinstance(each.made, Sent) else each.made.sent for each in deliveries)
-    return Ran(Outcome.SENT.value, f"{rows} rows", tuple(deliveries))
+    return Ran(Outcome.SENT.value, tr("{rows} rows", rows=rows), tuple(deliveries))
 
 
 def _keep(

@@ -11,6 +11,7 @@ from nimble_otter.pull.schedule_run import is_running
 from nimble_otter.pull.schedules import Schedule, changed, find_schedule, load_schedules
 from nimble_otter.pull.team_schedules import TeamSchedule, find_team_schedule, put, share, team_schedules, withdraw
 from nimble_otter.team_changes import myself
+from nimble_otter.translation import tr
 
 
 def all_schedules() -> tuple[list[TeamSchedule], list[str]]:
@@ -29,7 +30,7 @@ def share_schedule(name: str) -> Schedule:
     """Let the team see a schedule of this machine, and take it over. Raises: SavedError."""
     schedule = _idle(name)
     if schedule.is_shared:
-        raise SavedError(f"{name} is the team's already.")
+        raise SavedError(tr("{name} is the team's already.", name=name))
     shared = share(schedule)
     try:
         timers.reschedule(changed(shared))
@@ -43,7 +44,7 @@ def unshare_schedule(name: str) -> Schedule:
     """Take a schedule that runs here out of the team's folder; it goes on here. Raises: SavedError."""
     schedule = _idle(name)
     if not schedule.is_shared:
-        raise SavedError(f"{name} is not the team's.")
+        raise SavedError(tr("{name} is not the team's.", name=name))
     alone = withdraw(schedule)
     timers.reschedule(changed(alone))
     return alone
@@ -55,9 +56,11 @@ def take_over(name: str) -> Schedule:
     found = find_team_schedule(name)
     known = load_schedules()
     if any(each.name == name and not each.is_shared for each in known):
-        raise SavedError(f"There is a schedule {name} of your own.", "Remove or rename that one first.")
+        raise SavedError(
+            tr("There is a schedule {name} of your own.", name=name), tr("Remove or rename that one first.")
+        )
     if found.is_mine and any(each.name == name for each in known):
-        raise SavedError(f"{name} runs here already.")
+        raise SavedError(tr("{name} runs here already.", name=name))
     made = replace(found.schedule, is_on=True, by=timers.available())
     put(made, myself())
     try:
@@ -72,5 +75,5 @@ def take_over(name: str) -> Schedule:
 def _idle(name: str) -> Schedule:
     schedule = find_schedule(name)
     if is_running(schedule):
-        raise SavedError(f"{name} is running.", "Wait until it has ended.")
+        raise SavedError(tr("{name} is running.", name=name), tr("Wait until it has ended."))
     return schedule

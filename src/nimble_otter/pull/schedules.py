@@ -20,6 +20,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.model import SCOPES, SendPlan
 from nimble_otter.pull.timetable import Timetable
 from nimble_otter.send import EXISTS
+from nimble_otter.translation import tr
 
 VERSION = 1
 MISSED = ("run", "skip")
@@ -92,7 +93,9 @@ def load_schedules(path: Path | None = None) -> list[Schedule]:
         if isinstance(problem, TooNewError):
             raise
         aside = set_aside(path)
-        raise CorruptError(f"The list of schedules was damaged; it is kept as {aside.name}.") from problem
+        raise CorruptError(
+            tr("The list of schedules was damaged; it is kept as {aside_name}.", aside_name=aside.name)
+        ) from problem
 
 
 def change_schedules(change: Change, path: Path | None = None) -> list[Schedule]:
@@ -104,7 +107,9 @@ def change_schedules(change: Change, path: Path | None = None) -> list[Schedule]
         try:
             found = change(schedules_from_text(text, path) if text is not None else [])
         except ValueError as problem:
-            raise CorruptError(f"The list of schedules is damaged: {problem}.", f"It is {path}.") from problem
+            raise CorruptError(
+                tr("The list of schedules is damaged: {problem}.", problem=problem), tr("It is {path}.", path=path)
+            ) from problem
         return schedules_to_text(found)
 
     update_text(path, merged)
@@ -117,7 +122,10 @@ def find_schedule(name: str) -> Schedule:
     schedule = next((each for each in known if each.name == name), None)
     if schedule is None:
         there = ", ".join(each.name for each in known)
-        raise SavedError(f"There is no schedule {name}.", f"There are {there}." if there else "No schedule exists yet.")
+        raise SavedError(
+            tr("There is no schedule {name}.", name=name),
+            tr("There are {there}.", there=there) if there else tr("No schedule exists yet."),
+        )
     return schedule
 
 
@@ -130,7 +138,10 @@ def added(made: Schedule) -> Change:
 
     def change(known: list[Schedule]) -> list[Schedule]:
         if any(each.name == made.name for each in known):
-            raise SavedError(f"There is a schedule {made.name} already.", "Remove it first, or choose another name.")
+            raise SavedError(
+                tr("There is a schedule {made_name} already.", made_name=made.name),
+                tr("Remove it first, or choose another name."),
+            )
         return [*known, made]
 
     return change
@@ -141,7 +152,10 @@ def changed(made: Schedule) -> Change:
 
     def change(known: list[Schedule]) -> list[Schedule]:
         if all(each.name != made.name for each in known):
-            raise SavedError(f"The schedule {made.name} was removed meanwhile.", "Save it under another name.")
+            raise SavedError(
+                tr("The schedule {made_name} was removed meanwhile.", made_name=made.name),
+                tr("Save it under another name."),
+            )
         return [made if each.name == made.name else each for each in known]
 
     return change
@@ -155,7 +169,7 @@ def without(gone: Schedule) -> Change:
 def target_words(plan: SendPlan) -> str:
     """Where a delivery goes, in a few words."""
     if plan.format == "source":
-        return f"{plan.options.get('table', '')} of {plan.options.get('source', '')}"
+        return tr("{table} of {source}", table=plan.options.get("table", ""), source=plan.options.get("source", ""))
     return plan.path
 
 
@@ -203,16 +217,16 @@ def schedules_from_text(text: str, path: Path) -> list[Schedule]:
     try:
         whole = tomllib.loads(text)
     except RecursionError as problem:
-        raise ValueError("it is nested too deeply") from problem
+        raise ValueError(tr("it is nested too deeply")) from problem
     version, items = whole.get("version"), whole.get("schedule", [])
     if not isinstance(version, int) or not isinstance(items, list):
-        raise ValueError("it has no version or no list of schedules")
+        raise ValueError(tr("it has no version or no list of schedules"))
     if version > VERSION:
-        raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
+        raise TooNewError(tr("{path} was written by a newer Nimble Otter.", path=path), tr("Update it first."))
     try:
-        return [_schedule(Entry(item, f"schedule {k}")) for k, item in enumerate(items, 1)]
+        return [_schedule(Entry(item, tr("schedule {k}", k=k))) for k, item in enumerate(items, 1)]
     except (KeyError, TypeError, AttributeError) as problem:
-        raise ValueError(f"a schedule is incomplete: {problem}") from problem
+        raise ValueError(tr("a schedule is incomplete: {problem}", problem=problem)) from problem
 
 
 def _schedule(plain: Entry) -> Schedule:
@@ -232,7 +246,7 @@ def _schedule(plain: Entry) -> Schedule:
         plain.text("grows", ""), plain.text("overlap", ""), plain.flag("shared"),
     )  # fmt: skip
     if not 1 <= schedule.tries <= 20:
-        raise ValueError(f"tries of {plain.at} should be 1 to 20")
+        raise ValueError(tr("tries of {at} should be 1 to 20", at=plain.at))
     return schedule
 
 

@@ -10,6 +10,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from nimble_otter.files import make_private
+from nimble_otter.translation import tr
 
 ROOM = 100_000
 """Numbers of pulls that each seat has."""
@@ -28,7 +29,7 @@ class Seat:
             if held is not None:
                 self.number, self._held = number, held
                 return
-        raise OSError("too many windows on one home")
+        raise OSError(tr("too many windows on one home"))
 
     def _take(self, number: int) -> int | None:
         """The open lock file; None where another window holds it."""

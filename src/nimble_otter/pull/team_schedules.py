@@ -15,6 +15,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedules import Schedule, schedules_from_text, schedules_to_text, state_file
 from nimble_otter.team_changes import absent, myself, noting
+from nimble_otter.translation import tr
 
 _FOLDER, _SUFFIX = "schedules", ".toml"
 
@@ -50,7 +51,10 @@ def find_team_schedule(name: str) -> TeamSchedule:
     found = next((each for each in known if each.schedule.name == name), None)
     if found is None:
         there = ", ".join(each.schedule.name for each in known)
-        raise SavedError(f"The team has no schedule {name}.", f"It has {there}." if there else "Share one first.")
+        raise SavedError(
+            tr("The team has no schedule {name}.", name=name),
+            tr("It has {there}.", there=there) if there else tr("Share one first."),
+        )
     return found
 
 
@@ -79,13 +83,19 @@ def put(schedule: Schedule, keeper: str = "", is_new: bool = False) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         with locked(path):
             if is_new and path.exists():
-                raise SavedError(f"The team has a schedule {schedule.name}.", "Choose another name.")
+                raise SavedError(
+                    tr("The team has a schedule {schedule_name}.", schedule_name=schedule.name),
+                    tr("Choose another name."),
+                )
             text = schedules_to_text([plain], runs_at=keeper or keeper_of(schedule) or myself())
             if not path.exists() or read_text(path) != text:
                 with noting(team, path, schedule.name, lambda before, _: _said(schedule, keeper, before)):
                     write_text(path, text, is_private=False)
     except OSError as problem:
-        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Check the team's folder.") from problem
+        raise SavedError(
+            tr("{path} can't be written: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Check the team's folder."),
+        ) from problem
 
 
 def share(schedule: Schedule) -> Schedule:
@@ -105,7 +115,10 @@ def withdraw(schedule: Schedule) -> Schedule:
         with noting(places.team_folder(), path, schedule.name):
             path.unlink(missing_ok=True)
     except OSError as problem:
-        raise SavedError(f"{path} can't be removed: {problem.strerror}.", "Check the team's folder.") from problem
+        raise SavedError(
+            tr("{path} can't be removed: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Check the team's folder."),
+        ) from problem
     return alone
 
 
@@ -121,7 +134,9 @@ def publish(before: list[Schedule], after: list[Schedule]) -> None:
                     withdraw(old)
         elif schedule.is_shared and schedule != old:
             if (keeper := keeper_of(schedule)) not in ("", myself()):
-                raise SavedError(f"{name} runs with {keeper} now.", "Take it over to change it.")
+                raise SavedError(
+                    tr("{name} runs with {keeper} now.", name=name, keeper=keeper), tr("Take it over to change it.")
+                )
             put(schedule)
 
 
@@ -133,7 +148,9 @@ def _move_marks(before: Schedule, after: Schedule) -> None:
         shutil.copytree(old, new, dirs_exist_ok=True)
         shutil.rmtree(old, ignore_errors=True)
     except (OSError, shutil.Error) as problem:
-        raise SavedError(f"What was delivered can't be moved to {new}: {problem}.") from problem
+        raise SavedError(
+            tr("What was delivered can't be moved to {new}: {problem}.", new=new, problem=problem)
+        ) from problem
 
 
 def _load(path: Path) -> TeamSchedule:
@@ -144,11 +161,16 @@ def _load(path: Path) -> TeamSchedule:
         found = schedules_from_text(text, path)
         keeper = tomllib.loads(text).get("runs_at")
         if len(found) != 1 or not isinstance(keeper, str):
-            raise ValueError("it is not one schedule with runs_at")
+            raise ValueError(tr("it is not one schedule with runs_at"))
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.", "Check the team's folder.") from problem
+        raise SavedError(
+            tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Check the team's folder."),
+        ) from problem
     except ValueError as problem:  # UnicodeDecodeError too
-        raise SavedError(f"{path.name} is not a team's schedule: {problem}.") from problem
+        raise SavedError(
+            tr("{path_name} is not a team's schedule: {problem}.", path_name=path.name, problem=problem)
+        ) from problem
     plain = found[0]
     _in_team(team / plain.pull, team / "pulls", plain.name)
     sends = tuple(replace(plan, path=_here(plan, team)) for plan in plain.sends)
@@ -159,7 +181,8 @@ def _load(path: Path) -> TeamSchedule:
 def _in_team(path: Path, folder: Path, name: str) -> None:
     if folder.resolve() not in path.resolve().parents:
         raise SavedError(
-            f"The pull of {name} is not in {folder}, where the team would find it.", "Save it there, and repeat that."
+            tr("The pull of {name} is not in {folder}, where the team would find it.", name=name, folder=folder),
+            tr("Save it there, and repeat that."),
         )
 
 
@@ -193,8 +216,8 @@ def _said(schedule: Schedule, keeper: str, before: str) -> str:
     with suppress(OtterError, ValueError):
         old = schedules_from_text(before, Path())[0]
         was = tomllib.loads(before).get("runs_at")
-        words = [f"taken over from {was}"] if keeper and was != keeper else []
+        words = [tr("taken over from {was}", was=was)] if keeper and was != keeper else []
         words += [schedule.table.words()] if old.table != schedule.table else []
         words += ["paused" if old.is_on else "resumed"] if old.is_on != schedule.is_on else []
         return ", ".join(words)
-    return f"{schedule.table.words()}, run by {keeper}"
+    return tr("{words}, run by {keeper}", words=schedule.table.words(), keeper=keeper)

@@ -22,6 +22,7 @@ from nimble_otter.files import write_text
 from nimble_otter.pull.schedules import Change, Schedule, change_schedules, load_schedules, state_file
 from nimble_otter.pull.team_schedules import publish
 from nimble_otter.sources.secrets import REFUSED, look_up
+from nimble_otter.translation import tr
 
 BEGIN, END = "# nimble-otter schedules begin: changed by nimble-otter", "# nimble-otter schedules end"
 _PATIENCE_S = 20
@@ -142,7 +143,7 @@ def with_cron_block(crontab: str, lines: Sequence[str]) -> str:
     """A crontab with our lines in the place of those of before. Raises: SavedError, where only one of our marks is
     there."""
     if crontab.count(BEGIN) > 1 or crontab.count(BEGIN) != crontab.count(END):
-        raise SavedError("The marks of our lines in the crontab are damaged.", "Remove them with crontab -e.")
+        raise SavedError(tr("The marks of our lines in the crontab are damaged."), tr("Remove them with crontab -e."))
     block = re.compile(rf"{re.escape(BEGIN)}\n.*?{re.escape(END)}\n?", re.DOTALL)
     kept = block.sub("", crontab)
     kept = f"{kept.rstrip(chr(10))}\n" if kept.strip() else ""
@@ -174,7 +175,9 @@ def reschedule(change: Change) -> None:
         for gone in {each.name: each for each in before if all(each.name != kept.name for kept in after)}.values():
             state_file(gone).unlink(missing_ok=True)
     except OSError as problem:
-        raise SavedError(f"The schedules can't be changed: {problem.strerror or problem}.") from problem
+        raise SavedError(
+            tr("The schedules can't be changed: {strerror}.", strerror=problem.strerror or problem)
+        ) from problem
 
 
 def _apply_units(schedules: Sequence[Schedule]) -> None:
@@ -204,7 +207,7 @@ def _apply_cron(schedules: Sequence[Schedule]) -> None:
     lines = cron_lines(schedules)
     if not shutil.which("crontab"):
         if lines:
-            raise SavedError("There is no crontab here.", "Install cron, or let systemd start the schedule.")
+            raise SavedError(tr("There is no crontab here."), tr("Install cron, or let systemd start the schedule."))
         return
     read = _run(["crontab", "-l"])
     before = read.stdout if read.returncode == 0 else ""
@@ -213,14 +216,17 @@ def _apply_cron(schedules: Sequence[Schedule]) -> None:
         done = subprocess.run(["crontab", "-"], input=after, text=True, capture_output=True, check=False,
                               timeout=_PATIENCE_S)  # fmt: skip
         if done.returncode:
-            raise SavedError(f"The crontab was not taken: {done.stderr.strip()}.")
+            raise SavedError(tr("The crontab was not taken: {stderr}.", stderr=done.stderr.strip()))
 
 
 def _told(words: list[str], can_fail: bool = False) -> None:
     done = _run(words)
     if done.returncode and not can_fail:
         text = " ".join(done.stderr.split()) or f"exit code {done.returncode}"
-        raise SavedError(f"{' '.join(words)} failed: {text}.", "Choose cron, or see systemctl --user status.")
+        raise SavedError(
+            tr("{words} failed: {text}.", words=" ".join(words), text=text),
+            tr("Choose cron, or see systemctl --user status."),
+        )
 
 
 def _run(words: list[str]) -> subprocess.CompletedProcess[str]:

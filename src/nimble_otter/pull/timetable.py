@@ -15,6 +15,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from nimble_otter.errors import SavedError
+from nimble_otter.translation import tr
 
 EVERY = ("hour", "day", "weekday", "week", "month", "minutes", "calendar")
 DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -44,17 +45,24 @@ class Timetable:
 
         if len(self.expression.split()) != 5:
             raise SavedError(
-                f"{self.expression!r} is not a calendar expression.",
-                "It has five fields: minute, hour, day of the month, month, day of the week.",
+                tr("{expression!r} is not a calendar expression.", expression=self.expression),
+                tr("It has five fields: minute, hour, day of the month, month, day of the week."),
             )
         try:
             CronSim(self.expression, dt.datetime(2031, 1, 1))
         except CronSimError as problem:
-            raise SavedError(f"{self.expression!r} is not a calendar expression: {problem}.") from problem
+            raise SavedError(
+                tr(
+                    "{expression!r} is not a calendar expression: {problem}.",
+                    expression=self.expression,
+                    problem=problem,
+                )
+            ) from problem
         _zone(self.zone)
         if self.between and not any(map(self.is_open, islice(self._moments(_ANY_DAY), _MOMENTS_OF_A_DAY))):
             raise SavedError(
-                f"{self.expression} never runs between {self.between}.", "Choose another time, or other hours."
+                tr("{expression} never runs between {between}.", expression=self.expression, between=self.between),
+                tr("Choose another time, or other hours."),
             )
 
     def runs(self, after: dt.datetime) -> Iterator[dt.datetime]:
@@ -88,24 +96,25 @@ class Timetable:
     def words(self) -> str:
         """In a few words, as a page lists it."""
         zone = f", {self.zone}" if self.zone else ""
-        return f"{self._when()}{f' between {self.between}' if self.between else ''}{zone}"
+        when = self._when()
+        return (tr("{when} between {hours}", when=when, hours=self.between) if self.between else when) + zone
 
     def _when(self) -> str:
         minute, hour, day, month, weekday = self.expression.split()
         if found := re.fullmatch(r"\*/(\d+)", minute):
             if (hour, day, month, weekday) == ("*",) * 4:
-                return f"every {found[1]} minutes"
+                return tr("every {found} minutes", found=found[1])
         elif minute.isdigit() and month == "*":
             at = f"{int(hour):02}:{int(minute):02}" if hour.isdigit() else ""
             if hour == "*" and (day, weekday) == ("*", "*"):
-                return f"hourly at :{int(minute):02}"
+                return tr("hourly at :{minute:02}", minute=int(minute))
             if at and (day, weekday) == ("*", "*"):
-                return f"daily {at}"
+                return tr("daily {at}", at=at)
             if at and day == "*":
                 return f"{_days_words(weekday)} {at}"
             if at and weekday == "*":
-                which = "last day" if day == "L" else f"day {day}"
-                return f"{which} of the month {at}"
+                which = tr("last day") if day == "L" else tr("day {day}", day=day)
+                return tr("{which} of the month {at}", which=which, at=at)
         return self.expression
 
     def on_calendar(self) -> list[str]:
@@ -144,7 +153,10 @@ def _expression(every: str, at: str, days: str, minutes: int, calendar: str) -> 
         return " ".join(calendar.split())
     if every == "minutes":
         if minutes not in STEPS:
-            raise SavedError(f"Every {minutes} minutes is not offered.", f"Use one of {', '.join(map(str, STEPS))}.")
+            raise SavedError(
+                tr("Every {minutes} minutes is not offered.", minutes=minutes),
+                tr("Use one of {map}.", map=", ".join(map(str, STEPS))),
+            )
         return f"*/{minutes} * * * *"
     hour, minute = _time(at or ("00" if every == "hour" else "04:30"), every == "hour")
     if every == "hour":
@@ -158,15 +170,17 @@ def _expression(every: str, at: str, days: str, minutes: int, calendar: str) -> 
     if every == "month":
         day = days or "1"
         if day != LAST and not (day.isdigit() and 1 <= int(day) <= 31):
-            raise SavedError(f"{day!r} is not a day of the month.", "Use 1 to 31, or last.")
+            raise SavedError(tr("{day!r} is not a day of the month.", day=day), tr("Use 1 to 31, or last."))
         return f"{minute} {hour} {'L' if day == LAST else int(day)} * *"
-    raise SavedError(f"{every!r} is not known.", f"Use one of {', '.join(EVERY)}.")
+    raise SavedError(tr("{every!r} is not known.", every=every), tr("Use one of {every}.", every=", ".join(EVERY)))
 
 
 def _week(days: str) -> str:
     names = [name.strip().capitalize()[:3] for name in days.split(",") if name.strip()]
     if unknown := [name for name in names if name not in DAYS]:
-        raise SavedError(f"{unknown[0]!r} is not a day of the week.", f"Use {', '.join(DAYS)}.")
+        raise SavedError(
+            tr("{unknown!r} is not a day of the week.", unknown=unknown[0]), tr("Use {days}.", days=", ".join(DAYS))
+        )
     return ",".join(str(DAYS.index(name) + 1) for name in sorted(set(names), key=DAYS.index))
 
 
@@ -174,7 +188,10 @@ def _time(text: str, is_of_hour: bool) -> tuple[int, int]:
     match = re.fullmatch(r":?(\d{1,2})", text) if is_of_hour else re.fullmatch(r"(\d{1,2}):(\d{2})", text)
     numbers = (0, int(match[1])) if match and is_of_hour else (int(match[1]), int(match[2])) if match else (99, 99)
     if numbers[0] > 23 or numbers[1] > 59:
-        raise SavedError(f"{text!r} is not a time.", "Write it like :15." if is_of_hour else "Write it like 04:30.")
+        raise SavedError(
+            tr("{text!r} is not a time.", text=text),
+            tr("Write it like :15.") if is_of_hour else tr("Write it like 04:30."),
+        )
     return numbers
 
 
@@ -183,7 +200,7 @@ def _hours(between: str) -> tuple[dt.time, dt.time]:
     match = re.fullmatch(r"\s*(\d{1,2}):(\d{2})\s*[-–]\s*(\d{1,2}):(\d{2})\s*", between)
     numbers = [int(part) for part in match.groups()] if match else [99] * 4
     if max(numbers[::2]) > 23 or max(numbers[1::2]) > 59 or numbers[:2] == numbers[2:]:
-        raise SavedError(f"{between!r} is not a part of the day.", "Write it like 08:00-18:00.")
+        raise SavedError(tr("{between!r} is not a part of the day.", between=between), tr("Write it like 08:00-18:00."))
     return dt.time(numbers[0], numbers[1]), dt.time(numbers[2], numbers[3])
 
 
@@ -193,7 +210,9 @@ def _zone(name: str) -> dt.tzinfo:
     try:
         return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError, OSError) as problem:
-        raise SavedError(f"There is no time zone {name}.", "Use a name such as Europe/Lisbon.") from problem
+        raise SavedError(
+            tr("There is no time zone {name}.", name=name), tr("Use a name such as Europe/Lisbon.")
+        ) from problem
 
 
 def _own_zone() -> dt.tzinfo:
@@ -212,7 +231,7 @@ def _days_words(field: str) -> str:
     if field == "1-5":
         return "weekdays"
     days = [DAYS[(int(part) - 1) % 7] for part in field.split(",") if part.isdigit()]
-    return f"{', '.join(days)}" if len(days) == len(field.split(",")) else f"on {field}"
+    return f"{', '.join(days)}" if len(days) == len(field.split(",")) else tr("on {field}", field=field)
 
 
 def _named(field: str, names: tuple[str, ...]) -> str:

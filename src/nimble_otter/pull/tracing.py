@@ -43,6 +43,7 @@ from nimble_otter.table.ops.combine import join_rows
 from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.translation import tr
 
 _ABOVE = {"more than": "at least", "at least": "at least"}
 _BELOW = {"less than": "at most", "at most": "at most"}
@@ -101,33 +102,40 @@ class Trace:
 def find_rows(table: Table, condition: str, stop: StopToken = NEVER) -> Ids:
     """The rows pulled for which a condition (of the local language) holds. Raises: ConditionError, Stopped."""
     if not condition.strip():
-        raise ConditionError("Which row is meant?", "Write a condition, such as reading_id = 42.")
+        raise ConditionError(tr("Which row is meant?"), tr("Write a condition, such as reading_id = 42."))
     return filter_view(View(table), parse_condition(condition, table), stop).row_ids()
 
 
 def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
     """Follow one of the rows pulled, by its id, along the course. Raises: Stopped."""
     rows = np.array([row], np.int64)
-    passages = [Passage(-1, "Query", Fate.RETURNED, f"returned: {row_words(course.table, row)}")]
+    passages = [
+        Passage(-1, tr("Query"), Fate.RETURNED, tr("returned: {row_words}", row_words=row_words(course.table, row)))
+    ]
     for at, result in enumerate(course.results):
         stop.check()
         step = result.applied if result.applied is not None else result.step
         title = step.name or f"{step.kind.capitalize()} {step.words()}"
         if not len(rows):
-            passages.append(Passage(at, title, Fate.UNREACHED, "not reached"))
+            passages.append(Passage(at, title, Fate.UNREACHED, tr("not reached")))
         elif not step.on:
-            passages.append(Passage(at, title, Fate.KEPT, "switched off"))
+            passages.append(Passage(at, title, Fate.KEPT, tr("switched off")))
         elif result.error is not None:
-            passages.append(Passage(at, title, Fate.KEPT, f"passed over: {result.error.message}"))
+            passages.append(Passage(at, title, Fate.KEPT, tr("passed over: {message}", message=result.error.message)))
         else:
             try:
                 rows, fate, text, remedies = _followed(step, course.before(at), result.shaped, rows, stop)
             except ConditionError as problem:
-                rows, fate, text, remedies = rows[:0], Fate.UNREACHED, f"can't be followed: {problem.message}", ()
+                rows, fate, text, remedies = (
+                    rows[:0],
+                    Fate.UNREACHED,
+                    tr("can't be followed: {message}", message=problem.message),
+                    (),
+                )
             passages.append(Passage(at, title, fate, text, remedies))
     end = course.end
     if len(rows):
-        passages.append(Passage(len(course.results), "Result", Fate.KEPT, _standing(end, rows)))
+        passages.append(Passage(len(course.results), tr("Result"), Fate.KEPT, _standing(end, rows)))
     return Trace(tuple(passages), rows)
 
 
@@ -147,9 +155,14 @@ def _standing(end: Shaped, rows: Ids) -> str:
     places = _places(end, rows)
     if end.grouped is not None:
         key = _key(end, int(_leaves(end, rows)[0]))
-        return f"in the group {key}, at place {grouped(places[0] + 1)} of {grouped(end.rows)}"
+        return tr(
+            "in the group {key}, at place {places} of {rows}",
+            key=key,
+            places=grouped(places[0] + 1),
+            rows=grouped(end.rows),
+        )
     text = ", ".join(grouped(place + 1) for place in places[:5]) + ("…" if len(places) > 5 else "")
-    return f"at place {text} of {grouped(end.rows)}"
+    return tr("at place {text} of {rows}", text=text, rows=grouped(end.rows))
 
 
 def _places(shaped: Shaped, rows: Ids) -> list[int]:
@@ -169,7 +182,9 @@ def _leaves(shaped: Shaped, rows: Ids) -> Ids:
 def _key(shaped: Shaped, leaf: int) -> str:
     assert shaped.grouped is not None
     leaves, count = shaped.grouped.leaves, len(shaped.grouped.keys)
-    return ", ".join(f"{leaves.fields[n].name} {value_words(leaves, n, leaf)}" for n in range(count)) or "of all rows"
+    return ", ".join(f"{leaves.fields[n].name} {value_words(leaves, n, leaf)}" for n in range(count)) or tr(
+        "of all rows"
+    )
 
 
 Followed = tuple[Ids, Fate, str, tuple[Remedy, ...]]
@@ -181,7 +196,7 @@ def _followed(step: Step, before: Shaped, after: Shaped, rows: Ids, stop: StopTo
         if isinstance(step, kind):
             return follow(step, before, after, rows, stop)
     kept = _still_there(after, rows)
-    return kept, Fate.KEPT if len(kept) else Fate.LOST, "kept" if len(kept) else "left out here", ()
+    return kept, Fate.KEPT if len(kept) else Fate.LOST, "kept" if len(kept) else tr("left out here"), ()
 
 
 def _still_there(after: Shaped, rows: Ids) -> Ids:
@@ -204,11 +219,17 @@ def _filtered(step: FilterStep, before: Shaped, after: Shaped, rows: Ids, stop: 
         lines.append(_failing(condition, table, at))
         remedies += _remedies(step, number, condition, table, at)
     if not len(lost):
-        return kept, Fate.KEPT, f"kept: {', '.join(holding)}", ()
-    also = f" ({', '.join(f'{each} holds' for each in holding)})" if holding else ""
-    words = f"left out here: {', '.join(lines)}{also}"
+        return kept, Fate.KEPT, tr("kept: {holding}", holding=", ".join(holding)), ()
+    holds = ", ".join(tr("{condition} holds", condition=each) for each in holding)
+    also = f" ({holds})" if holds else ""
+    words = tr("left out here: {lines}{also}", lines=", ".join(lines), also=also)
     if len(kept):
-        return kept, Fate.KEPT, f"{len(kept)} of {len(rows)} kept; {words}", tuple(remedies)
+        return (
+            kept,
+            Fate.KEPT,
+            tr("{kept_count} of {rows_count} kept; {words}", kept_count=len(kept), rows_count=len(rows), words=words),
+            tuple(remedies),
+        )
     return kept, Fate.LOST, words, tuple(remedies)
 
 
@@ -217,20 +238,29 @@ def _failing(condition: Condition, table: Table, row: int) -> str:
         index = find_column(table, condition.column)
         rest, value = condition.words().removeprefix(condition.column).strip(), value_words(table, index, row)
         if rest.startswith(("≠", "not in")):
-            return f"{condition.column} is {value}, which {rest} leaves out"
-        rest = f"one of the {rest.removeprefix('in ')}" if rest.startswith("in ") else rest.removeprefix("= ")
-        return f"{condition.column} {value} is not {rest}"
+            return tr("{column} is {value}, which {rest} leaves out", column=condition.column, value=value, rest=rest)
+        rest = (
+            tr("one of the {rest}", rest=rest.removeprefix("in "))
+            if rest.startswith("in ")
+            else rest.removeprefix("= ")
+        )
+        return tr("{column} {value} is not {rest}", column=condition.column, value=value, rest=rest)
     if condition.column:
         index = find_column(table, condition.column)
-        return f"{condition.column} is {value_words(table, index, row)}: {condition.words()} does not hold"
-    return f"{condition.words()} does not hold"
+        return tr(
+            "{column} is {value_words}: {words} does not hold",
+            column=condition.column,
+            value_words=value_words(table, index, row),
+            words=condition.words(),
+        )
+    return tr("{words} does not hold", words=condition.words())
 
 
 def _remedies(step: FilterStep, number: int, condition: Condition, table: Table, row: int) -> list[Remedy]:
     def put(made: Condition) -> FilterStep:
         return replace(step, conditions=(*step.conditions[:number], made, *step.conditions[number + 1 :]))
 
-    remedies = [Remedy(f"Switch off {condition.words()}", put(replace(condition, on=False)))]
+    remedies = [Remedy(tr("Switch off {words}", words=condition.words()), put(replace(condition, on=False)))]
     operator = _ABOVE.get(condition.operator) or _BELOW.get(condition.operator)
     value = table.columns[find_column(table, condition.column)].value(row) if condition.column else None
     if operator is not None and value is not None:
@@ -243,12 +273,19 @@ def _topped(step: TopStep, before: Shaped, after: Shaped, rows: Ids, stop: StopT
     ids, within = step.ranked(before, stop)
     ranks = within[np.isin(ids, rows)]
     best = int(ranks.min()) + 1
-    per = f" for {', '.join(step.per)}" if step.per else ""
+    per = tr(" for {per}", per=", ".join(step.per)) if step.per else ""
     kept = _still_there(after, rows)
-    text = f"at place {grouped(best)}{per}; the first {grouped(step.count)} are kept"
+    text = tr(
+        "at place {best}{per}; the first {count} are kept", best=grouped(best), per=per, count=grouped(step.count)
+    )
     if len(kept):
         return kept, Fate.KEPT, text, ()
-    return kept, Fate.LOST, f"left out here: {text}", (Remedy(f"Keep {grouped(best)}", replace(step, count=best)),)
+    return (
+        kept,
+        Fate.LOST,
+        tr("left out here: {text}", text=text),
+        (Remedy(tr("Keep {best}", best=grouped(best)), replace(step, count=best)),),
+    )
 
 
 def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -262,23 +299,27 @@ def _distinct(step: DistinctStep, before: Shaped, after: Shaped, rows: Ids, stop
         return (
             kept,
             Fate.KEPT,
-            f"kept, the first of {grouped(same)} equal ones" if same > 1 else "kept: no other is like it",
+            tr("kept, the first of {same} equal ones", same=grouped(same))
+            if same > 1
+            else tr("kept: no other is like it"),
             (),
         )
     first = int(np.flatnonzero(codes == own)[0])
-    by = f" in {', '.join(step.columns)}" if step.columns else ""
-    words = f"left out here: row {grouped(first + 1)} has the same values{by}"
-    words += f" ({grouped(same)} equal rows, the first is kept)"
-    return kept, Fate.LOST, words, (Remedy("Switch Distinct off", replace(step, on=False)),)
+    by = tr(" in {columns}", columns=", ".join(step.columns)) if step.columns else ""
+    words = tr("left out here: row {first} has the same values{by}", first=grouped(first + 1), by=by)
+    words += tr(" ({same} equal rows, the first is kept)", same=grouped(same))
+    return kept, Fate.LOST, words, (Remedy(tr("Switch Distinct off"), replace(step, on=False)),)
 
 
 def _drawn(step: SampleStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     kept = _still_there(after, rows)
-    text = f"{grouped(step.count)} of {grouped(len(before.view))} are drawn at random"
+    text = tr(
+        "{count} of {view_count} are drawn at random", count=grouped(step.count), view_count=grouped(len(before.view))
+    )
     if len(kept):
-        return kept, Fate.KEPT, f"drawn: {text}", ()
+        return kept, Fate.KEPT, tr("drawn: {text}", text=text), ()
     whole = replace(step, count=len(before.view))
-    return kept, Fate.LOST, f"left out here: {text}, not this one", (Remedy("Draw all rows", whole),)
+    return kept, Fate.LOST, tr("left out here: {text}, not this one", text=text), (Remedy(tr("Draw all rows"), whole),)
 
 
 def _sorted(step: SortStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -288,7 +329,7 @@ def _sorted(step: SortStep, before: Shaped, after: Shaped, rows: Ids, stop: Stop
 
 def _hidden(step: ColumnsStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     gone = [before.title(place) for place in before.shown() if place not in after.shown()]
-    return rows, Fate.KEPT, f"kept; hidden: {', '.join(gone)}" if gone else "kept", ()
+    return rows, Fate.KEPT, tr("kept; hidden: {gone}", gone=", ".join(gone)) if gone else "kept", ()
 
 
 def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -296,7 +337,13 @@ def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop:
     at = int(rows[0]) if after.grouped is None else int(_leaves(after, rows)[0])
     for each in step.columns:
         if each.label in [field.name for field in after.table.fields]:
-            lines.append(f"{each.label} is {value_words(after.table, find_column(after.table, each.label), at)}")
+            lines.append(
+                tr(
+                    "{each_label} is {value_words}",
+                    each_label=each.label,
+                    value_words=value_words(after.table, find_column(after.table, each.label), at),
+                )
+            )
     return rows, Fate.KEPT, ", ".join(lines) or "kept", ()
 
 
@@ -306,9 +353,9 @@ def _merged(step: GroupStep, before: Shaped, after: Shaped, rows: Ids, stop: Sto
     assert after.grouped is not None
     others = int(after.grouped.levels[-1].counts[leaf]) - len(flat)
     text = (
-        f"in the group {_key(after, leaf)}, with {grouped(others)} other rows"
+        tr("in the group {key}, with {others} other rows", key=_key(after, leaf), others=grouped(others))
         if others
-        else f"alone in {_key(after, leaf)}"
+        else tr("alone in {key}", key=_key(after, leaf))
     )
     return flat, Fate.MERGED, text, ()
 
@@ -326,30 +373,37 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, rows: Ids, stop: Stop
     by = ", ".join(f"{here} {value_words(before.as_shown().table, p, int(_flat_ids(before, rows)[0]))}"
                    for (here, _), (p, _) in zip(step.pairs, step.places(before), strict=True))  # fmt: skip
     if not len(found):
-        words = f"left out here: {by} matches no row of {step.other}"
+        words = tr("left out here: {by} matches no row of {other}", by=by, other=step.other)
         if step.how.value == "rows without a match":
-            words = f"left out here: {by} matches a row of {step.other}"
-        return found, Fate.LOST, words, (Remedy("Keep all rows here", replace(step, how=type(step.how).LEFT)),)
+            words = tr("left out here: {by} matches a row of {other}", by=by, other=step.other)
+        return found, Fate.LOST, words, (Remedy(tr("Keep all rows here"), replace(step, how=type(step.how).LEFT)),)
     if len(found) > len(rows):
-        return found, Fate.MULTIPLIED, f"{by} matches {grouped(len(found))} rows of {step.other}", ()
+        return (
+            found,
+            Fate.MULTIPLIED,
+            tr("{by} matches {found_count} rows of {other}", by=by, found_count=grouped(len(found)), other=step.other),
+            (),
+        )
     row = int(partners[0])
     return (
         found,
         Fate.KEPT,
-        f"beside {row_words(right, row, 3)}" if row >= 0 else f"kept; {by} matches no row of {step.other}",
+        tr("beside {row_words}", row_words=row_words(right, row, 3))
+        if row >= 0
+        else tr("kept; {by} matches no row of {other}", by=by, other=step.other),
         (),
     )
 
 
 def _appended(step: AppendStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     found = np.array(_places(before, rows), np.int64)
-    return found, Fate.KEPT, f"kept; the rows of {step.other} follow", ()
+    return found, Fate.KEPT, tr("kept; the rows of {other} follow", other=step.other), ()
 
 
 def _unpivoted(step: UnpivotStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     count, places = len(step.columns), np.array(_places(before, rows), np.int64)
     found = (places[:, None] * count + np.arange(count)).reshape(-1)
-    return found, Fate.MULTIPLIED, f"a row for each of {', '.join(step.columns)}", ()
+    return found, Fate.MULTIPLIED, tr("a row for each of {columns}", columns=", ".join(step.columns)), ()
 
 
 def _pivoted(step: PivotStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -359,12 +413,12 @@ def _pivoted(step: PivotStep, before: Shaped, after: Shaped, rows: Ids, stop: St
     codes = group_view(view, keys, (), stop).levels[-1].codes if keys else np.zeros(len(ids), np.int64)
     own = np.unique(codes[np.isin(ids, _flat_ids(before, rows))])
     value = value_words(view.table, view.table.index(step.column.title), int(_flat_ids(before, rows)[0]))
-    return own, Fate.MERGED, f"in the column {value} of row {grouped(int(own[0]) + 1)}", ()
+    return own, Fate.MERGED, tr("in the column {value} of row {own}", value=value, own=grouped(int(own[0]) + 1)), ()
 
 
 def _turned(step: TransposeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     index = _places(before, rows)[0]
-    return rows[:0], Fate.MERGED, f"became column {grouped(index + 2)}", ()
+    return rows[:0], Fate.MERGED, tr("became column {index}", index=grouped(index + 2)), ()
 
 
 def _compared(step: CompareStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -373,12 +427,12 @@ def _compared(step: CompareStep, before: Shaped, after: Shaped, rows: Ids, stop:
     at = np.flatnonzero(np.isin(differences.here_ids, _flat_ids(before, rows)) & (differences.here_ids >= 0))
     lines = np.flatnonzero(np.isin(after.compared.lines, at))
     if not len(lines):
-        remedy = Remedy("Show rows that are the same", replace(step, with_same=True))
-        return lines, Fate.LOST, f"left out here: it is the same in {step.other}", (remedy,)
+        remedy = Remedy(tr("Show rows that are the same"), replace(step, with_same=True))
+        return lines, Fate.LOST, tr("left out here: it is the same in {other}", other=step.other), (remedy,)
     fields, marked = differences.here.table.fields, zip(differences.pairs, differences.changed, strict=True)
     names = [fields[a].name for (a, _), mark in marked if mark[at[0]]]
     words = STATES[int(differences.states[at[0]])]
-    return lines, Fate.KEPT, f"{words} in {', '.join(names)}" if names else words, ()
+    return lines, Fate.KEPT, tr("{words} in {names}", words=words, names=", ".join(names)) if names else words, ()
 
 
 _WAYS: Sequence[tuple[type, Callable[[Any, Shaped, Shaped, Ids, StopToken], Followed]]] = (

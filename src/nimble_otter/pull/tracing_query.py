@@ -14,6 +14,7 @@ from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import tokens_of
 from nimble_otter.sources import Connection, fetch
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 _MOST_ASKED = 40
 _SHARP = ("inner", "right")
@@ -41,10 +42,10 @@ class QueryTrace:
     def words(self) -> str:
         """In a sentence."""
         if self.is_returned:
-            return "The query returns the row now; it was not there when it ran, or the row limit left it out."
+            return tr("The query returns the row now; it was not there when it ran, or the row limit left it out.")
         if self.lost is None:
-            return "No table that the query reads has such a row."
-        return f"Left out by {self.lost.words}: {' '.join(self.lost.span.text.split())}"
+            return tr("No table that the query reads has such a row.")
+        return tr("Left out by {words}: {split}", words=self.lost.words, split=" ".join(self.lost.span.text.split()))
 
 
 def loosenings(text: str) -> tuple[Loosening, ...]:
@@ -55,7 +56,9 @@ def loosenings(text: str) -> tuple[Loosening, ...]:
         model = read_pieces(inner, len(inner) - 1, Names(()))
         if model.why_not:
             if start == 0:
-                raise ConditionError(f"The query can't be traced: {model.why_not}", "Trace a SELECT.")
+                raise ConditionError(
+                    tr("The query can't be traced: {why_not}", why_not=model.why_not), tr("Trace a SELECT.")
+                )
             continue
         found += [replace(each, span=Span(each.span.text, each.span.start + start, each.span.end + start))
                   for each in _of(model)]  # fmt: skip
@@ -68,7 +71,11 @@ def _of(model: QueryModel) -> Iterator[Loosening]:
             word = "full" if card.join == "right" else "left"
             condition = f" {' '.join(card.condition.text.split())}" if card.condition is not None else ""
             span = Span(f"{card.joined.text} {card.text}{condition}", card.joined.start, card.joined.end)
-            yield Loosening(span, f"{word} join", f"the join with {card.alias or card.table or 'a subquery'}")
+            yield Loosening(
+                span,
+                tr("{word} join", word=word),
+                tr("the join with {alias}", alias=card.alias or card.table or tr("a subquery")),
+            )
     for clause, node in (("where", model.where), ("having", model.having)):
         if node is None:
             continue
@@ -76,12 +83,14 @@ def _of(model: QueryModel) -> Iterator[Loosening]:
         if isinstance(node, Group) and node.word == "and":
             parts = node.parts
         for part in parts:
-            yield Loosening(Span(part.text, part.start, part.end), "1 = 1", f"the condition of {clause.upper()}")
+            yield Loosening(
+                Span(part.text, part.start, part.end), "1 = 1", tr("the condition of {clause}", clause=clause.upper())
+            )
     limit = model.clauses.get("limit")
     if limit is not None:
         offset = model.clauses.get("offset")
         end = offset.end if offset is not None and offset.start > limit.start else limit.end
-        yield Loosening(Span(model.text[limit.start : end], limit.start, end), "", "the limit")
+        yield Loosening(Span(model.text[limit.start : end], limit.start, end), "", tr("the limit"))
 
 
 def _selects(text: str) -> Iterator[tuple[int, str]]:
@@ -122,7 +131,7 @@ def trace_query(
     the result. Only reads, and no more than a row at a time; `tell` is told of each request before it is sent. Raises:
     ConditionError, SourceError's, Stopped."""
     if connection.dialect.is_documents:
-        raise ConditionError("Requests for documents can't be traced.", "Trace the rows that came.")
+        raise ConditionError(tr("Requests for documents can't be traced."), tr("Trace the rows that came."))
     text = pull.query.text.rstrip().rstrip(";")
     parts = loosenings(text)
     asked: list[str] = []
@@ -130,7 +139,12 @@ def trace_query(
     def is_there(query: str) -> bool:
         stop.check()
         if len(asked) >= _MOST_ASKED:
-            raise ConditionError(f"The query was asked {_MOST_ASKED} times; it has too many conditions to go on.")
+            raise ConditionError(
+                tr(
+                    "The query was asked {most_asked} times; it has too many conditions to go on.",
+                    most_asked=_MOST_ASKED,
+                )
+            )
         wrapped = f"select 1 as traced from (\n{query}\n) traced where {condition}"
         tell(wrapped)
         asked.append(wrapped)

@@ -42,6 +42,7 @@ from nimble_otter.table.ops.conditions import Node
 from nimble_otter.table.ops.expressions import columns_in, compute
 from nimble_otter.table.ops.group import AggregateFunction as Agg
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _AGGREGATES = {
@@ -66,11 +67,13 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
     step = pull.steps[at]
     before = [s for s in pull.steps[:at] if s.on]
     if before:
-        raise ConditionError("Steps before this one would come after it.", "Move those upstream first.")
+        raise ConditionError(tr("Steps before this one would come after it."), tr("Move those upstream first."))
     if not step.on:
-        raise ConditionError("The step is switched off.", "Switch it on first.")
+        raise ConditionError(tr("The step is switched off."), tr("Switch it on first."))
     if odd := next((field.name for field in table.fields if not can_be_asked(field.origin)), ""):
-        raise ConditionError(f"{odd} has a dot in its name, which a query takes for a path.", "It stays a local step.")
+        raise ConditionError(
+            tr("{odd} has a dot in its name, which a query takes for a path.", odd=odd), tr("It stays a local step.")
+        )
     text = _one(pull.query.text)
     notes: list[str] = []
     if isinstance(step, FilterStep):
@@ -89,7 +92,7 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
     elif isinstance(step, ComputeStep):
         written = _computed(text, step, table, dialect, quoted, notes)
     else:
-        raise ConditionError("This kind of step can't be moved upstream.", "It stays a local step.")
+        raise ConditionError(tr("This kind of step can't be moved upstream."), tr("It stays a local step."))
     steps = pull.without_step(at).steps
     return Moved(replace(pull, query=replace(pull.query, text=written), steps=steps), tuple(notes))
 
@@ -97,7 +100,7 @@ def move_up(pull: Pull, at: int, table: Table, dialect: str, quoted: Callable[[s
 def _one(text: str) -> str:
     statements = split_statements(text)
     if len(statements) != 1:
-        raise ConditionError("The query is not one statement.", "Steps can be moved into a single SELECT only.")
+        raise ConditionError(tr("The query is not one statement."), tr("Steps can be moved into a single SELECT only."))
     return statements[0].text
 
 
@@ -114,9 +117,11 @@ def _filtered(
 ) -> str:
     conditions = [c for c in step.conditions if c.on]
     if not conditions:
-        raise ConditionError("The filter has no condition.", "Add one, or remove the step.")
+        raise ConditionError(tr("The filter has no condition."), tr("Add one, or remove the step."))
     if any(condition.operator == "anywhere" for condition in conditions):
-        raise ConditionError("Looking into any column is done here only.", "Name the column to look into first.")
+        raise ConditionError(
+            tr("Looking into any column is done here only."), tr("Name the column to look into first.")
+        )
     nodes = [condition.node(table) for condition in conditions]
     labels = _plain_labels(text, table, dialect)
     used = {place for node in nodes for place in columns_in(node) if place >= 0}
@@ -240,7 +245,10 @@ def _order_said(
         index = table.index(key.column)
         field = table.fields[index]
         if key.order:
-            raise ConditionError(f"{key.column} is sorted in {key.order} order here only.", "Sort by code point first.")
+            raise ConditionError(
+                tr("{column} is sorted in {order} order here only.", column=key.column, order=key.order),
+                tr("Sort by code point first."),
+            )
         own = translator(table, dialect, lambda at: quoted(table.fields[at].name))
         if field.kind is Kind.UUID and own.uuid_order_note:
             notes.append(f"{key.column} is {own.uuid_order_note}")
@@ -253,8 +261,8 @@ def _topped(
 ) -> str:
     """The first rows by a window's row number for each group, or by LIMIT of all of them."""
     if not step.keys:
-        raise ConditionError("Without a key the server may give any rows.", "Add a key to the Top step first.")
-    notes.append("Among rows with equal keys, the server decides which come first.")
+        raise ConditionError(tr("Without a key the server may give any rows."), tr("Add a key to the Top step first."))
+    notes.append(tr("Among rows with equal keys, the server decides which come first."))
     order = ", ".join(_order_said(step.keys, table, dialect, quoted, notes))
     if not step.per:
         return _wrapped(text, ["*"], f"\norder by {order}\nlimit {step.count}")
@@ -271,11 +279,11 @@ def _sorted(
     text: str, step: SortStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
 ) -> str:
     if not step.keys:
-        raise ConditionError("The sort has no columns.", "Choose one in its drawer.")
+        raise ConditionError(tr("The sort has no columns."), tr("Choose one in its drawer."))
     keys = _order_said(step.keys, table, dialect, quoted, notes)
     parsed = parse_sql(text, dialect, ConditionError)
     if parsed.args.get("limit") and not parsed.args.get("order"):
-        notes.append("The query has a limit without an order: which rows it gives may change.")
+        notes.append(tr("The query has a limit without an order: which rows it gives may change."))
     plain_end = isinstance(parsed, exp.Query) and not any(parsed.args.get(n) for n in ("order", "limit", "offset"))
     labels = {item.alias_or_name for item in parsed.selects} if isinstance(parsed, exp.Select) else set()
     if plain_end and isinstance(parsed, exp.Select) and (parsed.is_star or all(k.column in labels for k in step.keys)):
@@ -287,12 +295,14 @@ def _grouped(
     text: str, step: GroupStep, table: Table, dialect: str, quoted: Callable[[str], str], notes: list[str]
 ) -> str:
     if not step.keys:
-        raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
+        raise ConditionError(tr("The group has no columns to group by."), tr("Choose one in its drawer."))
     speller = translator(table, dialect, lambda at: quoted(table.fields[at].name))
     columns, keys = [], []
     for key in step.keys:
         if key.part:
-            raise ConditionError(f"{key.title} is computed locally only.", "Compute it in the query first.")
+            raise ConditionError(
+                tr("{key_title} is computed locally only.", key_title=key.title), tr("Compute it in the query first.")
+            )
         name, exact = quoted(key.column), speller.in_group(table.index(key.column))
         columns.append(name if exact == name else f"{exact} as {name}")
         keys.append(name if grammar_of(dialect).knows_aliases_everywhere else exact)
@@ -300,13 +310,16 @@ def _grouped(
         form = _AGGREGATES.get(figure.figure)
         if form is None:
             word = figure.figure.value
-            raise ConditionError(f"The server's SQL has no {word} for every kind of server.", f"Take {word} out first.")
+            raise ConditionError(
+                tr("The server's SQL has no {word} for every kind of server.", word=word),
+                tr("Take {word} out first.", word=word),
+            )
         of = speller.in_figure(table.index(figure.column), figure.figure.value) if figure.column else ""
         columns.append(f"{form.format(of)} as {quoted(figure.title)}")
     notes += speller.notes
     if len(step.keys) > 1:
-        notes.append("The groups come as plain rows of the deepest level.")
-    notes.append("The rows inside a group stay at the server.")
+        notes.append(tr("The groups come as plain rows of the deepest level."))
+    notes.append(tr("The rows inside a group stay at the server."))
     return _wrapped(text, columns, f"\ngroup by {', '.join(keys)}")
 
 
@@ -320,11 +333,15 @@ def move_down(pull: Pull, table: Table, dialect: str) -> Moved:
     parsed = parse_sql(text, dialect, ConditionError)
     where = parsed.args.get("where") if isinstance(parsed, exp.Select) else None
     if where is None or any(parsed.args.get(n) for n in ("group", "having", "distinct", "limit", "offset")):
-        raise ConditionError("The query has no condition that can be moved.", "It needs a WHERE, and no grouping.")
+        raise ConditionError(
+            tr("The query has no condition that can be moved."), tr("It needs a WHERE, and no grouping.")
+        )
     conditions = []
     for part in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
         if part.find(exp.Placeholder, exp.Parameter):
-            raise ConditionError("A condition with a parameter stays in the query.", "Its value is asked for there.")
+            raise ConditionError(
+                tr("A condition with a parameter stays in the query."), tr("Its value is asked for there.")
+            )
         said = part.sql(dialect="postgres")
         for column in part.find_all(exp.Column):
             _find(table, column)
@@ -350,7 +367,9 @@ def _find(table: Table, column: Value) -> int:
         origin = field.origin.casefold()
         if origin.rpartition(".")[2] == column.name.casefold() or field.name.casefold() == column.name.casefold():
             return index
-    raise ConditionError(f"{column.sql()} is not among the columns of the result.", "Add it to the query's columns.")
+    raise ConditionError(
+        tr("{sql} is not among the columns of the result.", sql=column.sql()), tr("Add it to the query's columns.")
+    )
 
 
 # --- proof -----------------------------------------------------------------------------------------------------------
@@ -390,8 +409,8 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
             lists.append(list(map(_normal, column.values(ids))))
         counts.append(Counter(zip(*lists, strict=True)))
     gone, new = counts[0] - counts[1], counts[1] - counts[0]
-    examples = [f"only before: {', '.join(map(str, row))}" for row in list(gone)[:3]]
-    examples += [f"only after: {', '.join(map(str, row))}" for row in list(new)[:3]]
+    examples = [tr("only before: {map}", map=", ".join(map(str, row))) for row in list(gone)[:3]]
+    examples += [tr("only after: {map}", map=", ".join(map(str, row))) for row in list(new)[:3]]
     return Comparison(sizes[0], sizes[1], gone.total(), new.total(), tuple(examples))
 
 

@@ -33,6 +33,7 @@ from nimble_otter.table.ops.combine import join_rows
 from nimble_otter.table.ops.expressions import columns_in
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 @dataclass(slots=True)
@@ -57,7 +58,14 @@ def origin_of(
     end = course.end
     name = end.table.fields[place].name
     at = len(course.results)
-    passages = [Passage(at, "Result", Fate.KEPT, f"{name} is {value_words(end.table, place, row)}")]
+    passages = [
+        Passage(
+            at,
+            tr("Result"),
+            Fate.KEPT,
+            tr("{name} is {value_words}", name=name, value_words=value_words(end.table, place, row)),
+        )
+    ]
     if end.grouped is None:
         sought = _Sought([name], np.array([row], np.int64))
     else:
@@ -75,7 +83,7 @@ def origin_of(
         if not sought.names:
             return tuple(passages)
     passages += [
-        Passage(-1, "Query", Fate.RETURNED, _asked(course.table, name, sought.rows, query)) for name in sought.names
+        Passage(-1, tr("Query"), Fate.RETURNED, _asked(course.table, name, sought.rows, query)) for name in sought.names
     ]
     return tuple(passages)
 
@@ -95,7 +103,7 @@ def _back(step: Step, before: Shaped, after: Shaped, sought: _Sought, stop: Stop
         if len(sought.rows) and int(sought.rows[0]) >= count:
             row = int(sought.rows[0]) - count
             sought.names.clear()
-            return f"row {grouped(row + 1)} of {step.other}"
+            return tr("row {row} of {other}", row=grouped(row + 1), other=step.other)
         sought.rows = _ids(before, sought.rows)
         return ""
     if isinstance(step, UnpivotStep):
@@ -104,10 +112,10 @@ def _back(step: Step, before: Shaped, after: Shaped, sought: _Sought, stop: Stop
             sought.swap(step.value or "value", [step.columns[int(sought.rows[0]) % count]])
         sought.names = [name for name in sought.names if name != (step.label or "column")]
         sought.rows = _ids(before, np.unique(sought.rows // count))
-        return f"from the column {sought.names[0]}" if sought.names else "the name of a column"
+        return f"from the column {sought.names[0]}" if sought.names else tr("the name of a column")
     if isinstance(step, TransposeStep):
         sought.names.clear()
-        return "a row there is a column here; what stands before it can't be followed"
+        return tr("a row there is a column here; what stands before it can't be followed")
     if isinstance(step, CompareStep):
         sought.names.clear()
         return f"from the comparison with {step.other}"
@@ -138,7 +146,9 @@ def _computed(step: ComputeStep, before: Shaped, sought: _Sought) -> str:
         at = _row_of(before, sought.rows)
         values = [f"{name} {value_words(table, find_column(table, name), at)}" for name in names
                   if at >= 0 and any(f.name == name for f in table.fields)]  # fmt: skip
-        lines.append(f"{computed.label} = {computed.text}" + (f", with {', '.join(values)}" if values else ""))
+        lines.append(
+            f"{computed.label} = {computed.text}" + (tr(", with {values}", values=", ".join(values)) if values else "")
+        )
         sought.swap(computed.label, names)
     return "; ".join(lines)
 
@@ -165,14 +175,16 @@ def _grouped(step: GroupStep, before: Shaped, after: Shaped, sought: _Sought) ->
         if 0 <= at < len(keys):
             sought.swap(name, [keys[at].column])
             lines.append(
-                f"a key of the group: the {keys[at].part} of {keys[at].column}"
+                tr("a key of the group: the {part} of {column}", part=keys[at].part, column=keys[at].column)
                 if keys[at].part
-                else "a key of the group"
+                else tr("a key of the group")
             )
         elif at - len(keys) < len(step.figures) and at >= 0:
             figure = step.figures[at - len(keys)]
             words = figure.figure.value if figure.column else "count"
-            lines.append(f"{words} over the {grouped(count)} rows of {group or 'all'}")
+            lines.append(
+                tr("{words} over the {count} rows of {group}", words=words, count=grouped(count), group=group or "all")
+            )
             sought.swap(name, [figure.column] if figure.column else [])
     return "; ".join(lines)
 
@@ -186,12 +198,18 @@ def _pivoted(step: PivotStep, before: Shaped, after: Shaped, sought: _Sought, st
     name = sought.names[0]
     if name in [key.title for key in step.keys]:
         sought.names, sought.rows = [next(k.column for k in step.keys if k.title == name)], _under(before, own)
-        return "a key of the pivot"
+        return tr("a key of the pivot")
     column = view.table.index(step.column.title)
     texts = np.array([value_words(view.table, column, int(i)) for i in own])
     sought.rows = _under(before, own[texts == name] if (texts == name).any() else own)
     sought.names = [step.figure.column] if step.figure.column else []
-    return f"{step.figure.figure.value} over {grouped(len(sought.rows))} rows whose {step.column.title} is {name}"
+    return tr(
+        "{figure_value} over {rows_count} rows whose {column_title} is {name}",
+        figure_value=step.figure.figure.value,
+        rows_count=grouped(len(sought.rows)),
+        column_title=step.column.title,
+        name=name,
+    )
 
 
 def _under(before: Shaped, ids: Ids) -> Ids:
@@ -211,14 +229,19 @@ def _joined(step: JoinStep, before: Shaped, after: Shaped, sought: _Sought, stop
     foreign = [name for name in sought.names if name not in mine]
     text = ""
     if foreign and len(theirs) and int(theirs[0]) >= 0:
-        text = f"{', '.join(foreign)} from {step.other}: {row_words(right, int(theirs[0]), 3)}"
+        text = tr(
+            "{foreign} from {other}: {row_words}",
+            foreign=", ".join(foreign),
+            other=step.other,
+            row_words=row_words(right, int(theirs[0]), 3),
+        )
     elif foreign:
-        text = f"no row of {step.other} matches it: {', '.join(foreign)} is NULL"
+        text = tr("no row of {other} matches it: {foreign} is NULL", other=step.other, foreign=", ".join(foreign))
     kept = met.here_ids.take(rows)
     sought.names, sought.rows = own, _under(before, kept[kept >= 0])
     if own and not len(sought.rows):
         sought.names = []
-        text = text or f"a row of {step.other} that matches no row here"
+        text = text or tr("a row of {other} that matches no row here", other=step.other)
     return text
 
 
@@ -231,9 +254,9 @@ def _asked(table: Table, name: str, rows: Ids, query: QueryModel | None) -> str:
     if field is not None and field.origin:
         text = field.origin
     elif item is not None:
-        text = f"computed by the query: {' '.join(item.said.split())}"
+        text = tr("computed by the query: {split}", split=" ".join(item.said.split()))
     else:
         text = name
     if len(rows) == 1:
-        return f"{text}, of the row {row_words(table, int(rows[0]), 3)}"
-    return f"{text}, of {grouped(len(rows))} rows"
+        return tr("{text}, of the row {row_words}", text=text, row_words=row_words(table, int(rows[0]), 3))
+    return tr("{text}, of {rows_count} rows", text=text, rows_count=grouped(len(rows)))

@@ -18,6 +18,7 @@ from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, compare_views
 from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.text.show import shown
+from nimble_otter.translation import tr
 
 INTERVALS_S = (5, 10, 30, 60, 300, 900, 3600)
 MOST_SEEN = 2000
@@ -68,15 +69,19 @@ class Looked:
         parts = [
             f"{count} {word}" for count, word in ((self.new, "new"), (self.gone, "gone"), (self.changed, "changed"))
         ]
-        return ", ".join(part for part in parts if not part.startswith("0 ")) or "nothing changed"
+        return ", ".join(part for part in parts if not part.startswith("0 ")) or tr("nothing changed")
+
+
+class OtherColumns(ConditionError):
+    """A run has other columns than the one before, so that their rows can't be compared."""
 
 
 def look(before: Table, after: Table, keys: Sequence[str], at: dt.datetime, stop: StopToken = NEVER) -> Looked:
     """Compare the rows of two runs by their key; without one, rows are the same where all their values are. Raises:
-    ConditionError where the columns are others, Stopped."""
+    OtherColumns, Stopped."""
     names = [field.name for field in after.fields]
     if names != [field.name for field in before.fields]:
-        raise ConditionError("The columns are others than before.", "Run the query, then watch it again.")
+        raise OtherColumns(tr("The columns are others than before."), tr("Run the query, then watch it again."))
     own = [name for name in keys if name in names]
     differences = compare_views(View(after), View(before), own or names, stop)
     new, gone, changed = (np.flatnonzero(differences.states == state) for state in (ONLY_HERE, ONLY_THERE, CHANGED))

@@ -18,6 +18,7 @@ from nimble_otter.sources import Connection, Request, fetch
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Column, Field, Table
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 SAMPLE_ROWS = 1000
 """Rows that are looked at before a course is moved."""
@@ -35,8 +36,12 @@ class Count:
     def words(self) -> str:
         """As the course shows it."""
         if self.rows is None:
-            return "not told by the server"
-        return f"{'' if self.is_exact else 'about '}{grouped(self.rows)} on the server"
+            return tr("not told by the server")
+        return (
+            tr("{rows} on the server", rows=grouped(self.rows))
+            if self.is_exact
+            else tr("about {rows} on the server", rows=grouped(self.rows))
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +68,10 @@ def moved_whole(pull: Pull, connection: Connection, stop: StopToken = NEVER) -> 
     whole = move_all(pull, table, connection.dialect.parser, connection.quoted)
     if not was_cut or whole.moved.pull.query == pull.query:
         return whole
-    note = f"Only the first {grouped(SAMPLE_ROWS)} rows were looked at: a value further on may make the server fail."
+    note = tr(
+        "Only the first {sample_rows} rows were looked at: a value further on may make the server fail.",
+        sample_rows=grouped(SAMPLE_ROWS),
+    )
     return replace(whole, moved=replace(whole.moved, notes=(*whole.moved.notes, note)))
 
 
@@ -91,10 +99,10 @@ def _count(
 def one_query(query: Query) -> str:
     """The one statement that a query is, without what ends it. Raises: ConditionError."""
     if query.language != "sql":
-        raise ConditionError("Only a query in SQL is computed on its server.", "Write it as SELECT.")
+        raise ConditionError(tr("Only a query in SQL is computed on its server."), tr("Write it as SELECT."))
     statements = split_statements(query.text)
     if len(statements) != 1:
-        raise ConditionError("The query is not one statement.", "Leave one SELECT in it.")
+        raise ConditionError(tr("The query is not one statement."), tr("Leave one SELECT in it."))
     return statements[0].text
 
 
@@ -130,11 +138,15 @@ def _moves(pull: Pull, table: Table, parser: str, quoted: Callable[[str], str]) 
         own = step.bound(values) if isinstance(step, TakesParameters) else step
         try:
             if isinstance(own, CheckStep):
-                raise ConditionError("Checks look at the rows here.", "Switch it off, or let the rows come here.")
+                raise ConditionError(
+                    tr("Checks look at the rows here."), tr("Switch it off, or let the rows come here.")
+                )
             moved = move_up(replace(pull, query=query, steps=(own,)), 0, table, parser, quoted)
             table = _after(table, own)
         except ConditionError as problem:
-            raise ConditionError(f"Step {at + 1}, {step.kind}: {problem.message}", problem.hint) from problem
+            raise ConditionError(
+                tr("Step {at}, {kind}: {message}", at=at + 1, kind=step.kind, message=problem.message), problem.hint
+            ) from problem
         query = moved.pull.query
         yield _Move(at, query, moved.notes, table)
 

@@ -23,6 +23,7 @@ from nimble_otter.files import LONGEST_LOG, append_text, locked, read_text, set_
 from nimble_otter.pull.drafts import EditDraft, as_name, edits_in, edits_out, plain_in, plain_out
 from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, ForeignKey, TableInfo
 from nimble_otter.sources.source import dialect_of
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 VERSION = 1
@@ -149,8 +150,11 @@ class WriteJournal:
             return Noted(path, written, url, edits, _names(whole["renamed"]))
         except OSError as problem:
             raise SavedError(
-                f"The write could not be recorded before running it: {problem.strerror}. Nothing was written.",
-                f"Free some space, or get write permission for {self.folder}.",
+                tr(
+                    "The write could not be recorded before running it: {strerror}. Nothing was written.",
+                    strerror=problem.strerror,
+                ),
+                tr("Free some space, or get write permission for {folder}.", folder=self.folder),
             ) from problem
 
     def settle(self, noted: Noted, report: Report | None = None) -> Noted:
@@ -230,7 +234,7 @@ def _load(path: Path) -> dict[str, Value]:
     try:
         whole: dict[str, Any] = json.loads(read_text(path, LONGEST_LOG))
         if not isinstance(whole, dict):
-            raise TypeError("no object")
+            raise TypeError(tr("no object"))
     except (OSError, ValueError, TypeError, RecursionError) as problem:
         raise _damaged(path) from problem
     return whole
@@ -238,7 +242,10 @@ def _load(path: Path) -> dict[str, Value]:
 
 def _damaged(path: Path) -> CorruptError:
     aside = set_aside(path)
-    return CorruptError(f"The record of a write was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}.")
+    return CorruptError(
+        tr("The record of a write was damaged; it is kept as {aside_name}.", aside_name=aside.name),
+        tr("It is in {parent}.", parent=aside.parent),
+    )
 
 
 def _written(told: dict[str, Value], path: Path) -> Written:
@@ -271,7 +278,8 @@ def load_reversal(path: Path) -> Plan:
     except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
         aside = set_aside(path)
         raise CorruptError(
-            f"The reversal was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+            tr("The reversal was damaged; it is kept as {aside_name}.", aside_name=aside.name),
+            tr("It is in {parent}.", parent=aside.parent),
         ) from problem
 
 

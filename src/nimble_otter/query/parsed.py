@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from nimble_otter.errors import ConditionError, Place, place_of
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.table.ops.conditions import Literal
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -35,14 +36,16 @@ def parse_sql(text: str, dialect: DialectType, error: Callable[..., Exception]) 
         detail = problem.errors[0] if problem.errors else {}
         word = str(detail.get("highlight") or "")
         place = _place_of_detail(text, detail, word)
-        raise error(f"Syntax error at {word!r}." if word else "The statement is incomplete.", "", place) from problem
+        raise error(
+            tr("Syntax error at {word!r}.", word=word) if word else tr("The statement is incomplete."), "", place
+        ) from problem
     except sqlglot.errors.SqlglotError as problem:
         quote = text.rfind("'")
-        raise error("A quote is not closed.", "", place_of(text, max(quote, 0))) from problem
+        raise error(tr("A quote is not closed."), "", place_of(text, max(quote, 0))) from problem
     except RecursionError as problem:
-        raise error("The statement is nested too deeply.", "") from problem
+        raise error(tr("The statement is nested too deeply."), "") from problem
     except Exception as problem:
-        raise error("The statement is incomplete.", "") from problem
+        raise error(tr("The statement is incomplete."), "") from problem
     return parsed
 
 
@@ -89,7 +92,9 @@ def literal_of(node: object) -> Literal | None:
         try:
             return Literal(int(node.name) if node.name.isdecimal() else Decimal(node.name))
         except (ArithmeticError, ValueError) as problem:  # of more digits than Python reads, too
-            raise ConditionError(f"{node.name[:40]} is not a number.", "Write it like 1.5 or 1e3.") from problem
+            raise ConditionError(
+                tr("{node_name} is not a number.", node_name=node.name[:40]), tr("Write it like 1.5 or 1e3.")
+            ) from problem
     if isinstance(node, (exp.ByteString, exp.RawString)) and isinstance(node.this, str):
         return Literal(node.this)
     if isinstance(node, exp.Cast) and isinstance(node.this, exp.Literal) and node.this.is_string:
@@ -104,7 +109,9 @@ def _moment(text: str, read: Callable[[str], object]) -> Literal:
     try:
         return Literal(read(text))
     except ValueError as problem:
-        raise ConditionError(f"{text!r} is not a date or time.", "Write it like '2031-05-28 23:00'.") from problem
+        raise ConditionError(
+            tr("{text!r} is not a date or time.", text=text), tr("Write it like '2031-05-28 23:00'.")
+        ) from problem
 
 
 def is_negated(node: exp.Expr) -> bool:

@@ -23,6 +23,7 @@ from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY, TEXT_BYTES, CodedText
 from nimble_otter.table.text.column_texts import by_code, moments, numbers, utf8
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST_CHARACTERS = 32_767
@@ -121,18 +122,18 @@ class Cells:
             no, yes = b' t="b"' + style + b"><v>0</v></c>", b' t="b"' + style + b"><v>1</v></c>"
             return by_code([no, yes], column.data)
         if kind is Kind.INT:
-            odd, text = too_exact(column), "whole numbers of more than 15 digits are text, so that none is rounded"
+            odd, text = too_exact(column), tr("whole numbers of more than 15 digits are text, so that none is rounded")
             texts = numbers(column) or []
         elif kind is Kind.DECIMAL:
-            odd, text = _inexact(column), "decimals of more than 15 digits are text, so that none is rounded"
+            odd, text = _inexact(column), tr("decimals of more than 15 digits are text, so that none is rounded")
             texts = numbers(column) or []
         elif kind is Kind.FLOAT:
-            odd, text = ~np.isfinite(column.data), "numbers that are NaN or infinite are text"
+            odd, text = ~np.isfinite(column.data), tr("numbers that are NaN or infinite are text")
             clean = Column(kind, np.where(odd, 0.0, column.data)) if odd.any() else column
             texts = numbers(clean) or []
         elif kind is Kind.DATE:
             serial, odd = column.data.astype(np.int64) - _ZERO_DAY, column.data < _FIRST_DAY
-            texts, text = numbers(Column(Kind.INT, serial)) or [], "days before 1900-03-01 are text"
+            texts, text = numbers(Column(Kind.INT, serial)) or [], tr("days before 1900-03-01 are text")
         elif kind in (Kind.TIME, Kind.CLOCK, Kind.SPAN) or (kind is Kind.ZONED and self.zones == "utc"):
             shift = _ZERO_DAY * DAY_US if kind in (Kind.TIME, Kind.ZONED) else 0
             odd = column.data % 1000 != 0
@@ -140,7 +141,7 @@ class Cells:
                 odd |= column.data < 0
             elif shift:
                 odd |= column.data < _FIRST_DAY * DAY_US
-            text = "times finer than a millisecond, or that spreadsheets have not, are text"
+            text = tr("times finer than a millisecond, or that spreadsheets have not, are text")
             texts = numbers(Column(Kind.FLOAT, _serial(column.data - shift))) or []
         else:
             return None
@@ -192,7 +193,7 @@ class Cells:
         if is_exact and not isinstance(value, float):
             is_exact = abs(value) <= 1 << 53 and Decimal(repr(float(value))) == value
         if not is_exact:
-            self.out.note("numbers that a spreadsheet can't hold are text")
+            self.out.note(tr("numbers that a spreadsheet can't hold are text"))
             return self._text(plain(value).encode(), b"")
         return style + b"><v>" + repr(float(value) if isinstance(value, Decimal) else value).encode() + b"</v></c>"
 
@@ -223,10 +224,19 @@ class Cells:
         if len(whole_text.encode("utf-16-le", "surrogatepass")) // 2 > MOST_CHARACTERS:
             if self.long_way == "refuse":
                 raise SendError(
-                    f"A cell holds {MOST_CHARACTERS} characters; one value has {len(whole_text)}.",
-                    "Choose to cut such values, hide that column, or send CSV or JSON.",
+                    tr(
+                        "A cell holds {most_characters} characters; one value has {whole_text_count}.",
+                        most_characters=MOST_CHARACTERS,
+                        whole_text_count=len(whole_text),
+                    ),
+                    tr("Choose to cut such values, hide that column, or send CSV or JSON."),
                 )
-            self.out.note(f"texts are cut to the {MOST_CHARACTERS} characters that a cell holds")
+            self.out.note(
+                tr(
+                    "texts are cut to the {most_characters} characters that a cell holds",
+                    most_characters=MOST_CHARACTERS,
+                )
+            )
             whole_text = whole_text.encode("utf-16-le", "surrogatepass")[: 2 * MOST_CHARACTERS - 2].decode(
                 "utf-16-le", "ignore"
             )
@@ -290,10 +300,10 @@ def place_of(text: str) -> tuple[int, int]:
     """A cell such as B5 as (row from 1, column from 0). Raises: SendError."""
     match = re.fullmatch(r"\$?([A-Za-z]{1,3})\$?([1-9]\d{0,6})", text.strip() or "A1")
     if match is None:
-        raise SendError(f"{text!r} is not a cell.", "Write it like B5.")
+        raise SendError(tr("{text!r} is not a cell.", text=text), tr("Write it like B5."))
     column = 0
     for letter in match[1].upper():
         column = column * 26 + ord(letter) - 64
     if column > 16_384 or int(match[2]) > 1_048_576:
-        raise SendError(f"A sheet has no cell {text}.", "The last one is XFD1048576.")
+        raise SendError(tr("A sheet has no cell {text}.", text=text), tr("The last one is XFD1048576."))
     return int(match[2]), column - 1

@@ -10,6 +10,7 @@ from nimble_otter.errors import ConditionError, SendError
 from nimble_otter.send.cells import letters
 from nimble_otter.send.format import Attached, CellChart, Output
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, Book
+from nimble_otter.translation import tr
 
 _DRAWING_ML = "http://schemas.openxmlformats.org/drawingml/2006"
 _CHART_TYPE = "application/vnd.openxmlformats-officedocument.drawingml.chart+xml"
@@ -60,7 +61,7 @@ def put_charts(book: Book, charts: tuple[Attached, ...], area: Area | None, out:
         try:
             anchors.append(_anchor(book, own, chart, area, number, len(anchors)))
         except ConditionError as problem:
-            out.note(f"the chart {chart.title} was left out: {problem}", 1)
+            out.note(tr("the chart {chart_title} was left out: {problem}", chart_title=chart.title, problem=problem), 1)
     if not anchors:
         anchors.append("")
     text = "".join(anchors)
@@ -121,7 +122,7 @@ def chart_xml(cells: CellChart, area: Area) -> str:
     """The part of a chart. Raises: SendError for a kind that workbooks have not."""
     made = {"bars": _bars, "line": _lines, "area": _areas, "scatter": _points}.get(cells.kind)
     if made is None:
-        raise SendError(f"A workbook has no chart of the kind {cells.kind}.")
+        raise SendError(tr("A workbook has no chart of the kind {kind}.", kind=cells.kind))
     return (
         f'<c:chartSpace xmlns:c="{_DRAWING_ML}/chart" xmlns:a="{_DRAWING_ML}/main" xmlns:r="{OFFICE}">'
         f'<c:roundedCorners val="0"/><c:chart>{_title(cells.title, 1400, True)}<c:autoTitleDeleted val="0"/>'

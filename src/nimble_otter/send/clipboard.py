@@ -19,24 +19,25 @@ from nimble_otter.send.texts import GUARD, Spelling, put_empty, spelled
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 FORMS = (
     ("cells", "Cells"),
-    ("header", "Cells with header"),
-    ("names", "Names of the columns"),
-    ("list", "List of values for IN (…)"),
+    ("header", tr("Cells with header")),
+    ("names", tr("Names of the columns")),
+    ("list", tr("List of values for IN (…)")),
     ("csv", "CSV"),
     ("json", "JSON"),
     ("markdown", "Markdown"),
-    ("sql", "SQL inserts"),
+    ("sql", tr("SQL inserts")),
 )
 MOST_HTML_CELLS = 200_000
 """More cells go as text alone: a table of them would keep the receiver busy for minutes."""
 OPTIONS = (
-    Option("form", "Form", "choice", "header", FORMS),
-    Option("decimal", "Decimal mark", "choice", "point", (("point", "point"), ("comma", "comma"))),
-    Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
-    Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
+    Option("form", tr("Form"), "choice", "header", FORMS),
+    Option("decimal", tr("Decimal mark"), "choice", "point", (("point", "point"), ("comma", "comma"))),
+    Option("date", tr("Dates"), "text", "", hint="yyyy-MM-dd"),
+    Option("time", tr("Times"), "text", "", hint="yyyy-MM-dd HH:mm:ss"),
     GUARD,
 )
 

@@ -9,6 +9,7 @@ from nimble_otter.errors import SendError
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.source import dialect_of
 from nimble_otter.table import MISSING, Column, Field, Kind
+from nimble_otter.translation import tr
 
 _SIZED = re.compile(r"(?:var)?char(?:acter varying)?\((\d+)\)", re.I)
 
@@ -52,8 +53,8 @@ def _type_of_objects(field: Field, column: Column | None, dialect: Dialect) -> s
     if types and types <= {dict, list}:
         return dialect.nested_type
     if bytes in types and not dialect.is_loose:
-        text = f"{field.name} holds bytes among other values, which one column there can't."
-        raise SendError(text, "Leave it out, or filter such rows out.")
+        text = tr("{field_name} holds bytes among other values, which one column there can't.", field_name=field.name)
+        raise SendError(text, tr("Leave it out, or filter such rows out."))
     return dialect.mixed_type(field, types)
 
 

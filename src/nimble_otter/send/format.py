@@ -11,6 +11,7 @@ from typing import Any, BinaryIO, Protocol
 from nimble_otter.errors import SendError
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Column, Field, View
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 BATCH = 8192
@@ -129,7 +130,7 @@ class Output:
     def whole(self, text: str) -> str:
         """A text without the bytes that were no UTF-8 at the source, which this format can't hold; noted."""
         clean = text if text.isascii() else _SURROGATES.sub("\ufffd", text)
-        self.note("texts with bytes that are not UTF-8 have \ufffd in their place", clean != text)
+        self.note(tr("texts with bytes that are not UTF-8 have \ufffd in their place"), clean != text)
         return clean
 
 
@@ -163,7 +164,15 @@ def settings(format_: Format, given: Mapping[str, object]) -> dict[str, Value]:
         value = given.get(option.name, option.default)
         if option.kind == "choice" and str(value) not in {key for key, _ in option.choices}:
             known = ", ".join(key for key, _ in option.choices)
-            raise SendError(f"{format_.word} has no {option.label.lower()} {value!r}.", f"There are {known}.")
+            raise SendError(
+                tr(
+                    "{word} has no {option_label} {value!r}.",
+                    word=format_.word,
+                    option_label=option.label.lower(),
+                    value=value,
+                ),
+                tr("There are {known}.", known=known),
+            )
         if option.kind == "number":
             value = _number(option, value)
         elif option.kind == "yes/no":
@@ -178,7 +187,11 @@ def _number(option: Option, value: Value) -> int:
     try:
         number = int(value)
     except (TypeError, ValueError) as problem:
-        raise SendError(f"{option.label} takes a whole number, not {value!r}.") from problem
+        raise SendError(
+            tr("{option_label} takes a whole number, not {value!r}.", option_label=option.label, value=value)
+        ) from problem
     if number < 0:
-        raise SendError(f"{option.label} takes a number from 0, not {number}.")
+        raise SendError(
+            tr("{option_label} takes a number from 0, not {number}.", option_label=option.label, number=number)
+        )
     return number

@@ -14,12 +14,19 @@ from nimble_otter.table import MISSING, Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
 from nimble_otter.table.text.column_texts import by_code, moments, numbers, spans, utf8
 from nimble_otter.table.text.show import is_endless, jsonable
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 OPTIONS = (
-    Option("rows", "Rows as", "choice", "objects", (("objects", "objects"), ("lists", "lists of values"))),
-    Option("missing", "Missing fields", "choice", "leave out", (("leave out", "leave out"), ("null", "null"))),
-    Option("numbers", "Large and exact numbers", "choice", "numbers", (("numbers", "as numbers"), ("text", "as text"))),
+    Option("rows", tr("Rows as"), "choice", "objects", (("objects", "objects"), ("lists", tr("lists of values")))),
+    Option("missing", tr("Missing fields"), "choice", "leave out", (("leave out", tr("leave out")), ("null", "null"))),
+    Option(
+        "numbers",
+        tr("Large and exact numbers"),
+        "choice",
+        "numbers",
+        (("numbers", tr("as numbers")), ("text", tr("as text"))),
+    ),
     BINARY,
     BINARY_NAME,
 )
@@ -111,7 +118,7 @@ class _Writer:
     def _exact(self, value: object) -> Value:
         """Values that orjson would refuse or round, as fragments of their own; NaN and infinities become null."""
         if is_endless(value):
-            self._out.note("numbers that are NaN or infinite are null: JSON has none")
+            self._out.note(tr("numbers that are NaN or infinite are null: JSON has none"))
             return None
         if isinstance(value, Decimal):
             text = format(value, "f")

@@ -9,6 +9,7 @@ from nimble_otter.errors import SendError
 from nimble_otter.send.cells import letters, place_of
 from nimble_otter.send.format import Output
 from nimble_otter.send.workbook import MAIN, OFFICE, Book, tag
+from nimble_otter.translation import tr
 from nimble_otter.values import Element
 
 _MARK = "rows follow here"
@@ -51,16 +52,16 @@ class KeptSheet:
         self.tables = tables_of(book, part, self.relations)
         self._data = self.tree.find(tag("sheetData"))
         if self._data is None:
-            raise SendError("The sheet holds no cells: it is a chart.", "Choose another sheet.")
+            raise SendError(tr("The sheet holds no cells: it is a chart."), tr("Choose another sheet."))
         for line in list(self._data):
             self._data.remove(line)
         for element in self.tree.findall(tag("dimension")):
             self.tree.remove(element)
         merged = self._drop("mergeCells")
-        out.note("merged ranges went with the cells that they joined", merged)
-        out.note("links went with the cells that they stood on", self._drop("hyperlinks"))
+        out.note(tr("merged ranges went with the cells that they joined"), merged)
+        out.note(tr("links went with the cells that they stood on"), self._drop("hyperlinks"))
         if self.tree.find(tag("sheetProtection")) is not None:
-            out.note("the sheet is protected, and stays so with the new rows")
+            out.note(tr("the sheet is protected, and stays so with the new rows"))
 
     @property
     def row_start(self) -> bytes:
@@ -98,7 +99,7 @@ class KeptSheet:
         for table in self.tables:
             if table is kept:
                 continue
-            self._out.note(f"the table {table.name} went with its cells")
+            self._out.note(tr("the table {table_name} went with its cells", table_name=table.name))
             self._book.drop_part(table.part)
             self.relations.remove(table.relation)
             wanted = table.relation.get("Id")
@@ -157,7 +158,9 @@ class SheetTable:
         from lxml import etree
 
         if len({head.casefold() for head in heads}) != len(heads) or not all(heads):
-            raise SendError(f"The table {self.name} needs a name of its own for each column.", "Rename some.")
+            raise SendError(
+                tr("The table {name} needs a name of its own for each column.", name=self.name), tr("Rename some.")
+            )
         columns = self.tree.find(tag("tableColumns"))
         known = {column.get("name", "").casefold(): column for column in columns}
         highest = max((int(column.get("id", "0")) for column in columns), default=0)
@@ -205,8 +208,15 @@ def follow_rows(tables: Sequence[SheetTable], block: Box, heads: Sequence[str], 
         if bottom <= last:
             continue
         if table.has_totals:
-            out.note(f"the table {table.name} ends with its totals: rows below them are not part of it")
+            out.note(
+                tr(
+                    "the table {table_name} ends with its totals: rows below them are not part of it",
+                    table_name=table.name,
+                )
+            )
         elif left >= begin and right <= end:
             table.grow((first, begin, bottom, end))
         else:
-            out.note(f"the table {table.name} is narrower than the rows, which reach beyond it")
+            out.note(
+                tr("the table {table_name} is narrower than the rows, which reach beyond it", table_name=table.name)
+            )

@@ -17,6 +17,7 @@ from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.text.column_texts import by_code, moments, numbers, spans, utf8
 from nimble_otter.table.text.show import is_endless, plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.translation import tr
 
 _DIGITS = 6
 """Of a second, that times here have."""
@@ -60,7 +61,7 @@ class Literals:
             return self._texts(utf8(column))
         if not (dialect.times_are_texts and field.form):
             if column.kind is Kind.ZONED and not dialect.zones_are_kept:
-                self._out.note("times with a zone are written in UTC, which the server does not keep", len(column))
+                self._out.note(tr("times with a zone are written in UTC, which the server does not keep"), len(column))
                 column = Column(Kind.TIME, column.data, column.empty)
             uneven = self._is_uneven(column)
             texts = spans(column) if column.kind is Kind.SPAN else None if uneven else moments(column)
@@ -79,19 +80,26 @@ class Literals:
         for index in places:
             found[index] = self._dialect.negative_zero.encode()
         if not self._dialect.keeps_negative_zero:
-            self._out.note("zeros with a minus are zeros there", len(places))
+            self._out.note(tr("zeros with a minus are zeros there"), len(places))
 
     def _with_fewer_digits(self, block: bytes, column: Column) -> bytes:
         """Times without the digits that the server does not read."""
         kept = self._dialect.literal_digits
         lost = int(np.count_nonzero(column.data % 10 ** (_DIGITS - kept))) if column.kind is not Kind.DATE else 0
-        self._out.note(f"times are cut to {kept} digits of a second, as {self._dialect.display_name} keeps them", lost)
+        self._out.note(
+            tr(
+                "times are cut to {kept} digits of a second, as {display_name} keeps them",
+                kept=kept,
+                display_name=self._dialect.display_name,
+            ),
+            lost,
+        )
         return re.sub(rb"(\.\d{%d})\d+" % kept, rb"\1", block)
 
     def _note_empty(self, column: Column) -> None:
         texts = utf8(column)
         number = texts.count(b"") - (0 if column.empty is None else int(column.empty.sum()))
-        self._out.note(f"empty texts are NULL in {self._dialect.display_name}", number)
+        self._out.note(tr("empty texts are NULL in {display_name}", display_name=self._dialect.display_name), number)
 
     def _is_uneven(self, column: Column) -> bool:
         has_clock = column.kind in (Kind.TIME, Kind.ZONED, Kind.CLOCK)
@@ -123,7 +131,9 @@ class Literals:
         if isinstance(value, Decimal):
             most = dialect.rounds_decimals_after
             if most is not None and int(value.as_tuple().exponent) < -most:
-                self._out.note(f"decimals of more than {most} digits behind the point are rounded by the server")
+                self._out.note(
+                    tr("decimals of more than {most} digits behind the point are rounded by the server", most=most)
+                )
             return format(value, "f").encode()
         if isinstance(value, bytes):
             return dialect.bytes_literal(value).encode()

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import SendError
+from nimble_otter.translation import tr
 
 PLACES = ("pull", "source", "table", "date", "time", "count")
 _PLACE = re.compile(r"\{([^{}]*)\}")
@@ -47,22 +48,32 @@ def fill_name(pattern: str, names: Names) -> str:
         if name in ("date", "time"):
             return safe_part(_moment(names.at, form or ("%Y-%m-%d" if name == "date" else "%H%M%S")))
         if colon:
-            raise SendError(f"{{{name}}} in the file name takes no format.", "Only {date:…} and {time:…} do.")
+            raise SendError(
+                tr("{{{name}}} in the file name takes no format.", name=name), "Only {date:…} and {time:…} do."
+            )
         if name.startswith("param."):
             return _parameter(name.removeprefix("param."), names.parameters)
         if name not in PLACES:
             known = ", ".join(f"{{{place}}}" for place in PLACES)
-            raise SendError(f"There is no {{{found[1]}}} for a file name.", f"There are {known}, {{param.name}}.")
+            raise SendError(
+                tr("There is no {{{found}}} for a file name.", found=found[1]),
+                tr("There are {known}, {{param.name}}.", known=known),
+            )
         if name == "count":
             return "unknown" if names.count is None else str(names.count)
         return safe_part(str(getattr(names, name)) or (names.pull if name == "table" else ""))
 
     name = _PLACE.sub(fill, pattern).strip()
     if not name or name.endswith("/"):
-        raise SendError("The delivery has no file name.", "Write one, such as levels-{date}.csv.")
+        raise SendError(tr("The delivery has no file name."), tr("Write one, such as levels-{date}.csv."))
     if len(Path(name).name.encode()) > MOST_BYTES:
         raise SendError(
-            f"The file name is {len(Path(name).name.encode())} bytes long; {MOST_BYTES} fit.", "Shorten it."
+            tr(
+                "The file name is {encode_count} bytes long; {most_bytes} fit.",
+                encode_count=len(Path(name).name.encode()),
+                most_bytes=MOST_BYTES,
+            ),
+            tr("Shorten it."),
         )
     return name
 
@@ -70,14 +81,18 @@ def fill_name(pattern: str, names: Names) -> str:
 def _moment(at: dt.datetime, form: str) -> str:
     text = at.strftime(form)
     if "%" in text or not text.strip():
-        raise SendError(f"{form!r} in the file name is not a time format.", "Write it like %Y-%m or %H%M.")
+        raise SendError(
+            tr("{form!r} in the file name is not a time format.", form=form), tr("Write it like %Y-%m or %H%M.")
+        )
     return text
 
 
 def _parameter(name: str, parameters: Mapping[str, object]) -> str:
     value = parameters.get(name)
     if value is None:
-        raise SendError(f"The parameter {name} in the file name has no value.", "Give it one beside the query.")
+        raise SendError(
+            tr("The parameter {name} in the file name has no value.", name=name), tr("Give it one beside the query.")
+        )
     return safe_part("+".join(map(_short, value)) if isinstance(value, list) else _short(value))
 
 

@@ -34,6 +34,7 @@ from nimble_otter.sources.source import Connection
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field
+from nimble_otter.translation import tr
 
 _NUMBERED = re.compile(r"(.+) \(\d+\)", re.DOTALL)
 
@@ -52,13 +53,16 @@ def statements(asked: AskedThere, wanted: Transfer, info: TableInfo | None, dial
     labels = [field.name for field in asked.fields]
     twice = next((base[1] for label in labels if (base := _NUMBERED.fullmatch(label)) and base[1] in labels), None)
     if twice is not None:  # only here it was given another name
-        raise SendError(f"Two columns of the query are called {twice}.", "Give one another name (AS).")
+        raise SendError(
+            tr("Two columns of the query are called {twice}.", twice=twice), tr("Give one another name (AS).")
+        )
     places, names = matched(labels, wanted, info)
     quote, table = quoter(dialect), quoted_table(wanted.table, dialect)
     inner = f"(\n{asked.text}\n) as q"
     if not dialect.makes_tables_of_queries:
         raise SendError(
-            f"Rows of a query can't be written on {dialect.display_name} itself yet.", "Let them pass through here."
+            tr("Rows of a query can't be written on {display_name} itself yet.", display_name=dialect.display_name),
+            tr("Let them pass through here."),
         )
     if not wanted.is_new:
         tail = insert_tail_of(wanted, names, info, dialect)
@@ -76,8 +80,8 @@ def statements(asked: AskedThere, wanted: Transfer, info: TableInfo | None, dial
     if wanted.keys:
         check_keys(wanted, names)
         if not dialect.adds_keys:
-            text = f"{dialect.display_name} adds no key to a table that a query made."
-            raise SendError(text, "Leave the key out, or create the table before.")
+            text = tr("{display_name} adds no key to a table that a query made.", display_name=dialect.display_name)
+            raise SendError(text, tr("Leave the key out, or create the table before."))
         made.append(f"alter table {table} add primary key ({', '.join(map(quote, wanted.keys))})")
     return made
 
@@ -88,7 +92,7 @@ def transfer_there(asked: AskedThere, connection: Connection, wanted: Transfer, 
     began = time.perf_counter()
     dialect = connection.dialect
     if dialect.is_documents:
-        raise SendError("Documents are not written by their server itself.", "Let the rows pass through here.")
+        raise SendError(tr("Documents are not written by their server itself."), tr("Let the rows pass through here."))
     refuse_writing(connection.verdict(asked.text), asked.text, connection.is_read_only)
     info = find_target(connection, wanted)
     texts = statements(asked, wanted, info, dialect)
@@ -109,9 +113,14 @@ def transfer_there(asked: AskedThere, connection: Connection, wanted: Transfer, 
             sent = added if sent is None else sent
             if added > sent or (wanted.duplicates == "stop" and added != sent):
                 kept = (
-                    "nothing was kept" if dialect.has_transactions else "they stay, as the server has no transactions"
+                    tr("nothing was kept")
+                    if dialect.has_transactions
+                    else tr("they stay, as the server has no transactions")
                 )
-                raise SendError(f"The query gives {sent} rows, but {added} arrived; {kept}.", "Check its triggers.")
+                raise SendError(
+                    tr("The query gives {sent} rows, but {added} arrived; {kept}.", sent=sent, added=added, kept=kept),
+                    tr("Check its triggers."),
+                )
             commit(writer, connection, wanted, after)
     except BaseException:
         if is_made and dialect.defining_commits:  # making a table ends the transaction there
@@ -137,9 +146,15 @@ def _looked_at(asked: AskedThere, wanted: Transfer, info: TableInfo, dialect: Di
     for (name, there), count in zip(told, row[1:], strict=True):
         if int(count or 0):
             raise SendError(
-                f"{int(count)} values of {name} have digits that {there.name} ({there.exact or there.declared}) has no "
-                "room for.", "Round them in the query.",
-            )  # fmt: skip
+                tr(
+                    "{count} values of {name} have digits that {there_name} ({exact}) has no room for.",
+                    count=int(count),
+                    name=name,
+                    there_name=there.name,
+                    exact=there.exact or there.declared,
+                ),
+                tr("Round them in the query."),
+            )
     return int(row[0])
 
 

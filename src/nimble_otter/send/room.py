@@ -15,6 +15,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.core.columns import DAY_US, EPOCH_DAY
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
 _DECIMAL = re.compile(r"(?:NUMERIC|DECIMAL)(?:\((\d+)(?:, ?(\d+))?\))?", re.I)
 _WHOLE = re.compile(r"(?:TINY|SMALL|MEDIUM|BIG|U)?INT(?:EGER|\d+)?\b", re.I)
@@ -28,14 +29,26 @@ def check_room(column: Column, there: ColumnInfo, dialect: Dialect) -> None:
     if dialect.alters_what_has_no_room:
         count, example = _beyond(column, declared, dialect)
         if count:
-            text = f"{there.name} is {there.declared}: it has no room for {count} values, such as {plain(example)}."
-            raise SendError(text, "Filter such rows out, or send to a wider column.")
+            text = tr(
+                "{there_name} is {declared}: it has no room for {count} values, such as {example}.",
+                there_name=there.name,
+                declared=there.declared,
+                count=count,
+                example=plain(example),
+            )
+            raise SendError(text, tr("Filter such rows out, or send to a wider column."))
     count, example = _altered(column, declared, dialect)
     if count:
-        text = f"{there.name} is {there.declared.lower()}: {count} values, such as {plain(example)}, would be rounded."
+        text = tr(
+            "{there_name} is {declared}: {count} values, such as {example}, would be rounded.",
+            there_name=there.name,
+            declared=there.declared.lower(),
+            count=count,
+            example=plain(example),
+        )
         raise SendError(
             text,
-            "Round them in Compute first, or send to a wider column.",
+            tr("Round them in Compute first, or send to a wider column."),
         )
 
 

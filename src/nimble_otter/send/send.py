@@ -24,11 +24,12 @@ from nimble_otter.send.format import Format, Output, Rows, settings
 from nimble_otter.send.naming import numbered
 from nimble_otter.send.sidecar_files import Beside
 from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
 
-EXISTS = (("ask", "ask"), ("number", "number the new one"), ("replace", "replace it"), ("refuse", "stop"))
+EXISTS = (("ask", "ask"), ("number", tr("number the new one")), ("replace", tr("replace it")), ("refuse", "stop"))
 """What every format can do about a file that is there; its `changes` come beside these."""
 WAIT_S = 120.0
 """How long a delivery waits for another one to the same target."""
@@ -67,7 +68,10 @@ def format_for(key: str) -> Format:
     for format_ in all_formats():
         if format_.key == key:
             return format_
-    raise SendError(f"There is no format {key}.", f"There are {', '.join(f.key for f in all_formats())}.")
+    raise SendError(
+        tr("There is no format {key}.", key=key),
+        tr("There are {all_formats}.", all_formats=", ".join(f.key for f in all_formats())),
+    )
 
 
 def format_of_file(path: str | Path) -> Format:
@@ -81,7 +85,10 @@ def format_of_file(path: str | Path) -> Format:
         if name.endswith(format_.suffix):
             return format_
     known = ", ".join(f.suffix for f in all_formats())
-    raise SendError(f"The name {Path(path).name} does not indicate a format.", f"End it with one of {known}.")
+    raise SendError(
+        tr("The name {path_name} does not indicate a format.", path_name=Path(path).name),
+        tr("End it with one of {known}.", known=known),
+    )
 
 
 def with_suffix(path: str, format_: Format) -> str:
@@ -102,12 +109,13 @@ def place_for(path: Path, exists: str) -> Path:
     there and `exists` is "refuse" or "ask" (whoever asks does so before)."""
     path = path.expanduser()
     if path.is_dir():
-        raise SendError(f"{path} is a folder.", "Name a file in it.")
+        raise SendError(tr("{path} is a folder.", path=path), tr("Name a file in it."))
     if exists == "number":
         return numbered(path)
     if exists in ("refuse", "ask") and path.exists():
         raise SendError(
-            f"{path} already exists.", "Choose what to do if it exists: add a number, replace it or append to it."
+            tr("{path} already exists.", path=path),
+            tr("Choose what to do if it exists: add a number, replace it or append to it."),
         )
     return path
 
@@ -144,18 +152,24 @@ def send_tables(
     given = settings(format_, options or {})
     if exists not in dict((*EXISTS, *format_.changes)):
         raise SendError(
-            f"{format_.word} can't {exists} a file.", f"It can: {', '.join(dict((*EXISTS, *format_.changes)))}."
+            tr("{word} can't {exists} a file.", word=format_.word, exists=exists),
+            tr("It can: {dict}.", dict=", ".join(dict((*EXISTS, *format_.changes)))),
         )
     if len(tables) > 1 and not format_.many:
-        raise SendError(f"A file of {format_.word} holds one table.", "Put {table} into the file name.")
+        raise SendError(
+            tr("A file of {word} holds one table.", word=format_.word), tr("Put {table} into the file name.")
+        )
     began = time.perf_counter()
     with _alone(path, stop):
         path = place_for(path, exists)
         mode = exists if exists in dict(format_.changes) and path.exists() else "replace"
         if mode == "replace" and path.suffix.lower() == ".xlsm":
             raise SendError(
-                f"{path.name} would be a workbook with macros, which can be changed but not made here.",
-                "End the name with .xlsx, or add to an existing workbook.",
+                tr(
+                    "{path_name} would be a workbook with macros, which can be changed but not made here.",
+                    path_name=path.name,
+                ),
+                tr("End the name with .xlsx, or add to an existing workbook."),
             )
         _refuse_open(path)
         with _made_folders(path.parent, path):
@@ -177,7 +191,8 @@ def _alone(path: Path, stop: StopToken) -> Iterator[None]:
                 stop.check()
                 if problem.errno != errno.EBUSY or time.monotonic() > until:
                     raise SendError(
-                        f"Another delivery is writing {path.name}; this one was not made.", "Send again."
+                        tr("Another delivery is writing {path_name}; this one was not made.", path_name=path.name),
+                        tr("Send again."),
                     ) from problem
         yield
 
@@ -197,7 +212,7 @@ def _send(
             for index, (name, given) in enumerate(tables):
                 rows = given() if callable(given) else given
                 if not rows.fields:
-                    raise SendError("There are no columns to send.", "Show at least one.")
+                    raise SendError(tr("There are no columns to send."), tr("Show at least one."))
                 is_last = index == len(tables) - 1
                 if options.get("binary") in ("files", "both"):
                     rows = beside.of(rows, options["binary"] == "both")
@@ -212,7 +227,8 @@ def _send(
             size = os.fstat(stream.fileno()).st_size
             if mode != "replace" and _mark(path) != before:
                 raise SendError(
-                    f"{path.name} was changed by someone else meanwhile; it was left as it is.", "Send again."
+                    tr("{path_name} was changed by someone else meanwhile; it was left as it is.", path_name=path.name),
+                    tr("Send again."),
                 )
             moved = beside.finish()
     except OSError as problem:
@@ -246,7 +262,7 @@ def _written(rows: Rows, format_: Format, out: Output, tell: Any) -> int:
     for done in format_.write(rows, out):
         tell(done)
     if rows.count is not None and done != rows.count:
-        raise SendError(f"{done} of {rows.count} rows were written; the file was not kept.")
+        raise SendError(tr("{done} of {count} rows were written; the file was not kept.", done=done, count=rows.count))
     return done
 
 
@@ -262,8 +278,12 @@ def _checked(format_: Format, out: Output, done: int, existing: Path | None) -> 
         return False
     if number - before != done:
         raise SendError(
-            f"{done} rows were written, but {number - before} were read back; the file was not kept.",
-            "Send in another format, and report this.",
+            tr(
+                "{done} rows were written, but {number} were read back; the file was not kept.",
+                done=done,
+                number=number - before,
+            ),
+            tr("Send in another format, and report this."),
         )
     return True
 
@@ -280,7 +300,10 @@ def _refuse_open(path: Path) -> None:
     """Office programs leave a mark beside a file that they have open."""
     for name in (f".~lock.{path.name}#", f"~${path.name}"):
         if path.exists() and path.with_name(name).exists():
-            raise SendError(f"{path} is open in another program.", "Close it there, or choose to number the new one.")
+            raise SendError(
+                tr("{path} is open in another program.", path=path),
+                tr("Close it there, or choose to number the new one."),
+            )
 
 
 @contextmanager
@@ -302,18 +325,20 @@ def _made_folders(folder: Path, path: Path) -> Iterator[None]:
 
 def _explained(problem: OSError, path: Path) -> SendError:
     if isinstance(problem, FileNotFoundError):
-        return SendError(f"{path} can't be written: its folder vanished.", "Make it, or choose another place.")
-    why = {28: "no space is left there", 13: "it is not allowed", 30: "that place can only be read"}
+        return SendError(
+            tr("{path} can't be written: its folder vanished.", path=path), tr("Make it, or choose another place.")
+        )
+    why = {28: tr("no space is left there"), 13: tr("it is not allowed"), 30: tr("that place can only be read")}
     text = why.get(problem.errno or 0) or problem.strerror or str(problem)
-    hint = "Free some space, or choose another place." if problem.errno == 28 else "Choose another place."
-    return SendError(f"{path} can't be written: {text}.", hint)
+    hint = tr("Free some space, or choose another place.") if problem.errno == 28 else tr("Choose another place.")
+    return SendError(tr("{path} can't be written: {text}.", path=path, text=text), hint)
 
 
 def send_text(rows: Rows, format_: Format, options: Mapping[str, object] | None = None, stop: StopToken = NEVER) -> str:
     """The delivery as text, for the clipboard or a preview; only for formats that are text. Raises: SendError,
     Stopped."""
     if not format_.is_text:
-        raise SendError(f"{format_.word} is not text.", "Send it to a file.")
+        raise SendError(tr("{word} is not text.", word=format_.word), tr("Send it to a file."))
     given = settings(format_, options or {})
     if given.get("binary") == "files":
         given["binary"] = "hex"

@@ -14,6 +14,7 @@ from nimble_otter.send.cells import letters, place_of
 from nimble_otter.send.format import Output
 from nimble_otter.send.kept_sheet import Box, box_of, ref_of
 from nimble_otter.send.workbook import HEAD, MAIN, tag
+from nimble_otter.translation import tr
 from nimble_otter.values import Element
 
 _MARK = "rows follow here"
@@ -28,7 +29,7 @@ class Merge:
         self.first, self.last = row, row - 1
         self._data = tree.find(tag("sheetData"))
         if self._data is None:
-            raise SendError("The sheet holds no cells: it is a chart.", "Choose another sheet.")
+            raise SendError(tr("The sheet holds no cells: it is a chart."), tr("Choose another sheet."))
         self._rows: dict[int, Any] = {}
         number = 0
         for line in self._data:
@@ -48,7 +49,7 @@ class Merge:
                 self._note_formula(cell)
         self._merged = [(box_of(m.get("ref")), m) for joined in tree.findall(tag("mergeCells")) for m in joined]
         if tree.find(tag("sheetProtection")) is not None:
-            out.note("the sheet is protected; the rows were written into it all the same")
+            out.note(tr("the sheet is protected; the rows were written into it all the same"))
         self._last_used = max((n for n in self._rows if n >= row and self._used(n)), default=row - 1)
         self.is_blank = self._last_used < row
         self.emptied = 0
@@ -72,8 +73,13 @@ class Merge:
             if top <= number <= bottom and left <= last and right >= first and (top, left) != (bottom, right):
                 ref = ref_of((top, left, bottom, right))
                 raise SendError(
-                    f"Row {number} of the sheet is in the range {ref} of the array formula in {at}.",
-                    "Choose another first cell, or clear that formula.",
+                    tr(
+                        "Row {number} of the sheet is in the range {ref} of the array formula in {at}.",
+                        number=number,
+                        ref=ref,
+                        at=at,
+                    ),
+                    tr("Choose another first cell, or clear that formula."),
                 )
         for (top, left, bottom, right), element in list(self._merged):
             if top <= number <= bottom and left <= last and right >= first:
@@ -83,7 +89,7 @@ class Merge:
                 if not len(joined):
                     self._tree.remove(joined)
                 self._merged = [m for m in self._merged if m[1] is not element]
-                self._out.note("merged ranges that the rows go into were split")
+                self._out.note(tr("merged ranges that the rows go into were split"))
 
     def _release(self, cell: Element) -> None:
         """A shared formula goes on in the next of its cells when the one that says it is taken."""
@@ -136,7 +142,10 @@ class Merge:
         columns = [letters(self._column + n).encode() for n in range(self._width)]
         while waiting is not None:
             if number > _MOST_ROWS:
-                raise SendError(f"The sheet has no room: it ends with row {_MOST_ROWS}.", "Choose another sheet.")
+                raise SendError(
+                    tr("The sheet has no room: it ends with row {most_rows}.", most_rows=_MOST_ROWS),
+                    tr("Choose another sheet."),
+                )
             row = str(number).encode()
             cells = [b'<c r="' + c + row + b'"' + cell for c, cell in zip(columns, waiting, strict=True)]
             out.write(f'<row xmlns="{MAIN}" r="{number}">'.encode() + b"".join(cells) + b"</row>")

@@ -18,8 +18,9 @@ from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.text.content import content_of
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
-FILE = "{} file"
+FILE = tr("{} file")
 
 
 class Beside:
@@ -67,8 +68,8 @@ class Beside:
         for name in re.findall(r"\{([^{}]*)\}", self._pattern):
             if name not in ("column", "row", *rows.names):
                 raise SendError(
-                    f"There is no {{{name}}} for the names of files beside.",
-                    f"There are {{column}}, {{row}} and the columns: {', '.join(rows.names[:12])}.",
+                    tr("There is no {{{name}}} for the names of files beside.", name=name),
+                    tr("There are {{column}}, {{row}} and the columns: {names}.", names=", ".join(rows.names[:12])),
                 )
 
     def _written(self, rows: Rows, block: Sequence[Column], place: int, stop: StopToken) -> Column:

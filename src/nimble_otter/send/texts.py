@@ -22,30 +22,31 @@ from nimble_otter.table.core.columns import TEXT_BYTES
 from nimble_otter.table.text.column_format import ColumnFormat, number_text, time_text
 from nimble_otter.table.text.column_texts import by_code, moments, numbers, utf8, written
 from nimble_otter.table.text.show import plain, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _ARRAY = orjson.OPT_SERIALIZE_NUMPY
 _WHOLE = 1 << 53
 BINARY = Option(
-    "binary", "Binary values", "choice", "hex",
-    (("hex", "as hex"), ("base64", "as base64"), ("files", "in files beside, with their paths")),
+    "binary", tr("Binary values"), "choice", "hex",
+    (("hex", tr("as hex")), ("base64", tr("as base64")), ("files", tr("in files beside, with their paths"))),
 )  # fmt: skip
-BINARY_NAME = Option("binary_name", "Names of such files", "text", "{column}-{row}", hint="{column}-{row}")
+BINARY_NAME = Option("binary_name", tr("Names of such files"), "text", "{column}-{row}", hint="{column}-{row}")
 SPELLING = (
-    Option("values", "Values", "choice", "exact", (("exact", "exact"), ("shown", "as the grid shows them"))),
-    Option("decimal", "Decimal mark", "choice", "point", (("point", "point"), ("comma", "comma"))),
-    Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
-    Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
-    Option("words", "Yes and no", "text", "true/false"),
+    Option("values", tr("Values"), "choice", "exact", (("exact", "exact"), ("shown", tr("as the grid shows them")))),
+    Option("decimal", tr("Decimal mark"), "choice", "point", (("point", "point"), ("comma", "comma"))),
+    Option("date", tr("Dates"), "text", "", hint="yyyy-MM-dd"),
+    Option("time", tr("Times"), "text", "", hint="yyyy-MM-dd HH:mm:ss"),
+    Option("words", tr("Yes and no"), "text", "true/false"),
     BINARY,
     BINARY_NAME,
 )
 
 
-CHARTS = Option("charts", "The pull's charts", "yes/no", True)
+CHARTS = Option("charts", tr("The pull's charts"), "yes/no", True)
 """Of formats that have pictures."""
-GUARD = Option("guard", "Guard against formulas", "yes/no", True)
-_GUARDED = "texts that begin like a formula have an apostrophe before them"
+GUARD = Option("guard", tr("Guard against formulas"), "yes/no", True)
+_GUARDED = tr("texts that begin like a formula have an apostrophe before them")
 _MAY_START = frozenset(bytes([byte]) for byte in b"=+-@\t\r\n\v\f \x00\x1c\x1d\x1e\x1f\xc2\xe1\xe2\xe3\xef")
 _STARTS = re.compile(
     "[\t\r\n]|[\\s\x00\u00ad\u180e\u200b-\u200f\u202a-\u202e\u2060-\u2069\ufeff]*[=+\\-@＝＋－＠﹢﹣﹦﹫]"
@@ -105,12 +106,22 @@ def spelling(out: Output) -> Spelling:
     options = out.options
     yes, slash, no = str(options["words"]).partition("/")
     if not slash or yes == no:
-        raise SendError(f"Yes and no are two words with / between them, not {options['words']!r}.", "As in yes/no.")
+        raise SendError(
+            tr("Yes and no are two words with / between them, not {words!r}.", words=options["words"]),
+            tr("As in yes/no."),
+        )
     for name, sample in (("date", dt.date(2031, 5, 28)), ("time", dt.datetime(2031, 5, 28, 23))):
         try:
             time_text(sample, options[name])
         except ValueError as problem:
-            raise SendError(f"{options[name]!r} is not a valid pattern of a {name}: {problem}") from problem
+            raise SendError(
+                tr(
+                    "{options!r} is not a valid pattern of a {name}: {problem}",
+                    options=options[name],
+                    name=name,
+                    problem=problem,
+                )
+            ) from problem
     return Spelling(options["decimal"] == "comma", options["date"], options["time"], (yes, no),
                     options["values"] == "shown", bytes_writer(options))  # fmt: skip
 

@@ -29,9 +29,14 @@ from nimble_otter.stop import NEVER, Progress, StopToken
 from nimble_otter.table import MISSING, Column, Field
 from nimble_otter.table.text.show import jsonable
 from nimble_otter.table.text.text_format import render
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
-DUPLICATES = (("stop", "stop, nothing is written"), ("skip", "skip the row"), ("update", "update the row there"))
+DUPLICATES = (
+    ("stop", tr("stop, nothing is written")),
+    ("skip", tr("skip the row")),
+    ("update", "update the row there"),
+)
 _ROWS, _PARAMETERS = 500, 30_000
 """Rows in a statement, and the parameters that every server takes in one."""
 
@@ -64,11 +69,12 @@ def transfer_from(options: Mapping[str, object]) -> Transfer:
     """What a plan's options say: table, key, duplicates, and map ("ours = theirs, left_out ="). Raises: SendError."""
     name = str(options.get("table", "")).strip()
     if not name:
-        raise SendError("The rows have no table to go to.", "Choose one, or name a new one.")
+        raise SendError(tr("The rows have no table to go to."), tr("Choose one, or name a new one."))
     duplicates = str(options.get("duplicates", "stop"))
     if duplicates not in dict(DUPLICATES):
         raise SendError(
-            f"There is no duplicate handling {duplicates} with duplicates.", f"There are {', '.join(dict(DUPLICATES))}."
+            tr("There is no duplicate handling {duplicates} with duplicates.", duplicates=duplicates),
+            tr("There are {dict}.", dict=", ".join(dict(DUPLICATES))),
         )
     keys = tuple(key.strip() for key in str(options.get("key", "")).split(",") if key.strip())
     mapped: dict[str, str | None] = {}
@@ -77,7 +83,7 @@ def transfer_from(options: Mapping[str, object]) -> Transfer:
         if equals:
             mapped[ours.strip()] = theirs.strip() or None
         elif pair.strip():
-            raise SendError(f"{pair.strip()!r} maps nothing.", "Write it like level_m = level.")
+            raise SendError(tr("{pair!r} maps nothing.", pair=pair.strip()), tr("Write it like level_m = level."))
     return Transfer(name, False, keys, duplicates, mapped)
 
 
@@ -94,24 +100,39 @@ def matched(columns: Sequence[str], wanted: Transfer, info: TableInfo | None) ->
             if there is None:
                 known = ", ".join(c.name for c in info.columns)
                 raise SendError(
-                    f"{info.name} has no column {target}; it has {known}.", "Map it to one, or leave it out."
+                    tr(
+                        "{info_name} has no column {target}; it has {known}.",
+                        info_name=info.name,
+                        target=target,
+                        known=known,
+                    ),
+                    tr("Map it to one, or leave it out."),
                 )
             if there.generated and there.generated != "identity":
-                raise SendError(f"{info.name} computes {there.name} itself.", "Leave that column out.")
+                raise SendError(
+                    tr("{info_name} computes {there_name} itself.", info_name=info.name, there_name=there.name),
+                    tr("Leave that column out."),
+                )
             target = there.name
         places.append(index)
         names.append(target)
     if not places:
-        raise SendError("No column would be sent.", "Keep at least one.")
+        raise SendError(tr("No column would be sent."), tr("Keep at least one."))
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
-        raise SendError(f"Two columns would go to {twice}.", "Map each to a column of its own.")
+        raise SendError(tr("Two columns would go to {twice}.", twice=twice), tr("Map each to a column of its own."))
     for column in info.columns if info is not None else ():
         if not column.nullable and not column.default and not column.generated and column.name not in names:
             if column.key and column.word == "number":
                 continue  # many servers number such rows themselves
-            raise SendError(f"{column.name} of {info.name if info else ''} may not be empty, but no column goes there.",
-                            "Map one to it.")  # fmt: skip
+            raise SendError(
+                tr(
+                    "{column_name} of {info_name} may not be empty, but no column goes there.",
+                    column_name=column.name,
+                    info_name=info.name if info else "",
+                ),
+                tr("Map one to it."),
+            )
     return places, names
 
 
@@ -170,9 +191,11 @@ def find_target(connection: Connection, wanted: Transfer) -> TableInfo | None:
     """The table that rows go to; None where it is made. Raises: SendError, SourceError's."""
     info = next((t for t in connection.tables() if t.name.casefold() == wanted.table.casefold()), None)
     if wanted.is_new and info is not None:
-        raise SendError(f"{info.name} already exists.", "Choose another name, or add the rows to it.")
+        raise SendError(
+            tr("{info_name} already exists.", info_name=info.name), tr("Choose another name, or add the rows to it.")
+        )
     if not wanted.is_new and info is None and not connection.dialect.is_documents:
-        raise SendError(f"There is no table {wanted.table}.", "Create it, or choose another.")
+        raise SendError(tr("There is no table {table}.", table=wanted.table), tr("Create it, or choose another."))
     return info
 
 
@@ -213,15 +236,22 @@ def _to_table(
             after = rows_there(writer, wanted.table, dialect)
             added = after - before
             if added > sent or (wanted.duplicates == "stop" and added != sent):
-                kept = "; nothing was kept" if dialect.has_transactions else ""
-                raise SendError(f"{sent} rows were sent, but {added} are there{kept}.", "Check its triggers.")
+                kept = tr("; nothing was kept") if dialect.has_transactions else ""
+                raise SendError(
+                    tr("{sent} rows were sent, but {added} are there{kept}.", sent=sent, added=added, kept=kept),
+                    tr("Check its triggers."),
+                )
             commit(writer, connection, wanted, after)
     except BaseException as problem:
         if was_made and dialect.defining_commits:  # making a table ends the transaction there
             drop_made(connection, wanted)
         elif sent and not dialect.has_transactions and isinstance(problem, (SourceError, SendError)):
-            text = f"{problem.message} {sent} rows were written before: the server has no transactions."
-            raise SendError(text, "Check the table before sending again.") from problem
+            text = tr(
+                "{message} {sent} rows were written before: the server has no transactions.",
+                message=problem.message,
+                sent=sent,
+            )
+            raise SendError(text, tr("Check the table before sending again.")) from problem
         raise
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 
@@ -255,7 +285,8 @@ def _by_staging(
                 writer.execute(f"drop table {staging}")
     if added != sent and wanted.duplicates == "stop":
         raise SendError(
-            f"{sent} rows were sent, but {added} more are in {wanted.table}.", "Another program may write there."
+            tr("{sent} rows were sent, but {added} more are in {table}.", sent=sent, added=added, table=wanted.table),
+            tr("Another program may write there."),
         )
     return sent, added, sent - added if wanted.duplicates == "update" else 0
 
@@ -270,11 +301,18 @@ def commit(writer: Writer, connection: Connection, wanted: Transfer, after: int)
         except SourceError:
             number = None
         text = (
-            "could not be counted" if number is None else f"holds {number} rows by now; with all it would hold {after}"
+            tr("could not be counted")
+            if number is None
+            else tr("holds {number} rows by now; with all it would hold {after}", number=number, after=after)
         )
         raise OutcomeUnknown(
-            f"The connection was lost in the last step: {lost.message} {wanted.table} {text}.",
-            "Check it before sending again.",
+            tr(
+                "The connection was lost in the last step: {message} {table} {text}.",
+                message=lost.message,
+                table=wanted.table,
+                text=text,
+            ),
+            tr("Check it before sending again."),
         ) from lost
 
 
@@ -282,7 +320,10 @@ def check_keys(wanted: Transfer, names: Sequence[str]) -> None:
     """Raises: SendError, where the key of a new table names no column of it."""
     unknown = next((key for key in wanted.keys if key not in names), None)
     if unknown is not None:
-        raise SendError(f"The key names {unknown}, which is not a column.", f"There are {', '.join(names)}.")
+        raise SendError(
+            tr("The key names {unknown}, which is not a column.", unknown=unknown),
+            tr("There are {names}.", names=", ".join(names)),
+        )
 
 
 def drop_made(connection: Connection, wanted: Transfer) -> None:
@@ -320,7 +361,10 @@ def insert_tail_of(wanted: Transfer, names: Sequence[str], info: TableInfo | Non
         return ""
     keys = wanted.keys if wanted.is_new else (info.key if info is not None else ())
     if not keys or not set(keys) <= set(names):
-        raise SendError(f"{wanted.table} has no key among the columns sent.", "Let duplicates stop, or send its key.")
+        raise SendError(
+            tr("{table} has no key among the columns sent.", table=wanted.table),
+            tr("Let duplicates stop, or send its key."),
+        )
     return dialect.insert_tail(wanted.duplicates, keys, [name for name in names if name not in keys], quoter(dialect))
 
 

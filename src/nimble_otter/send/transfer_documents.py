@@ -13,6 +13,7 @@ from nimble_otter.sources.source import Connection
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Column
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _DOCUMENTS = 500
@@ -25,8 +26,8 @@ def whole_text(text: str) -> str:
         try:
             text.encode()
         except UnicodeEncodeError as problem:
-            message = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise SendError(message, "Filter such rows out, or send them to a file.") from problem
+            message = tr("A text holds bytes that are not UTF-8, which the server can't store.")
+            raise SendError(message, tr("Filter such rows out, or send them to a file.")) from problem
     return text
 
 
@@ -61,7 +62,9 @@ def to_documents(
     sent = added = updated = 0
     has_key = "_id" in names
     if duplicates != "stop" and not has_key:
-        raise SendError("No column is mapped to _id, which identifies documents.", "Map one to it, or let it stop.")
+        raise SendError(
+            tr("No column is mapped to _id, which identifies documents."), tr("Map one to it, or let it stop.")
+        )
     with connection.transaction(stop) as writer:
         try:
             for block in rows.blocks(stop):
@@ -82,15 +85,26 @@ def to_documents(
                         ]
                     done = writer.bulk(collection, operations) if operations else 0
                     if done != len(operations):
-                        raise SendError(f"{done} of {len(operations)} documents were written.", "Check the collection.")
+                        raise SendError(
+                            tr(
+                                "{done} of {operations_count} documents were written.",
+                                done=done,
+                                operations_count=len(operations),
+                            ),
+                            tr("Check the collection."),
+                        )
                     sent, added, updated = sent + len(part), added + new, updated + len(operations) - new
                     tell(sent, rows.count)
         except (SourceError, SendError) as problem:
             if writer.is_atomic or not added + updated:
                 raise
             raise SendError(
-                f"{problem.message} {added + updated} documents were written before: the server has no transactions.",
-                "Check the collection before sending again.",
+                tr(
+                    "{message} {added} documents were written before: the server has no transactions.",
+                    message=problem.message,
+                    added=added + updated,
+                ),
+                tr("Check the collection before sending again."),
             ) from problem
         if writer.is_atomic:
             writer.commit()

@@ -16,6 +16,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from nimble_otter.errors import SendError
+from nimble_otter.translation import tr
 from nimble_otter.values import Element
 
 MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
@@ -67,8 +68,13 @@ def odd_book(existing: Path | None) -> Iterator[None]:
         if existing is None:
             raise
         raise SendError(
-            f"{existing.name} is a workbook of a kind that can't be changed ({type(problem).__name__}: {problem}).",
-            "Replace it, or send to a new file.",
+            tr(
+                "{existing_name} is a workbook of a kind that can't be changed ({name}: {problem}).",
+                existing_name=existing.name,
+                name=type(problem).__name__,
+                problem=problem,
+            ),
+            tr("Replace it, or send to a new file."),
         ) from problem
 
 
@@ -79,7 +85,9 @@ def parse(data: bytes) -> object:
     try:
         return etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=True))
     except etree.XMLSyntaxError as problem:
-        raise SendError(f"The workbook is damaged: {problem}.", "Choose another file, or replace it.") from problem
+        raise SendError(
+            tr("The workbook is damaged: {problem}.", problem=problem), tr("Choose another file, or replace it.")
+        ) from problem
 
 
 def tag(name: str, space: str = MAIN) -> str:
@@ -104,7 +112,8 @@ class Book:
                 self._main = self._find_main()
             except (zipfile.BadZipFile, KeyError) as problem:
                 raise SendError(
-                    f"{existing.name} is not an XLSX workbook.", "Replace it, or choose another."
+                    tr("{existing_name} is not an XLSX workbook.", existing_name=existing.name),
+                    tr("Replace it, or choose another."),
                 ) from problem
         else:
             self._main = _BOOK
@@ -112,8 +121,11 @@ class Book:
         self.workbook, self._rels = self._tree(self._main), self._tree(self._rels_name)
         if self.workbook.tag != tag("workbook"):
             raise SendError(
-                f"{existing.name if existing else 'The file'} is a workbook in the strict form of Open XML.",
-                "Save it as a usual workbook first, or send to a new file.",
+                tr(
+                    "{existing_name} is a workbook in the strict form of Open XML.",
+                    existing_name=existing.name if existing else tr("The file"),
+                ),
+                tr("Save it as a usual workbook first, or send to a new file."),
             )
         self._types = self._tree(_TYPES)
         self._styles_name = self._target_of_type("/styles") or _STYLES
@@ -142,9 +154,13 @@ class Book:
         member = self._old.getinfo(name)
         if member.file_size > _LARGE and member.file_size > _TIGHT * max(1, member.compress_size):
             raise SendError(
-                f"The workbook's part {name} unpacks to {member.file_size >> 20} MB "
-                f"from {member.compress_size >> 10} kB.",
-                "It was not opened. Choose another file, or replace it.",
+                tr(
+                    "The workbook's part {name} unpacks to {file_size} MB from {compress_size} kB.",
+                    name=name,
+                    file_size=member.file_size >> 20,
+                    compress_size=member.compress_size >> 10,
+                ),
+                tr("It was not opened. Choose another file, or replace it."),
             )
         return self._old.read(name)
 

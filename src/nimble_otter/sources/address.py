@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from nimble_otter.errors import ConnectError
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +49,11 @@ def readable_file(url: str, scheme: str) -> Path:
     """The file that a path, or a URL of a scheme, leads to. Raises: ConnectError, where it can't be read."""
     path = Path(re.sub(rf"^{scheme}:(///?)?", "", url)).expanduser()
     if not path.is_file():
-        raise ConnectError(f"There is no file {path}.", "Pick another file, or put it back where it was.")
+        raise ConnectError(
+            tr("There is no file {path}.", path=path), tr("Pick another file, or put it back where it was.")
+        )
     if not os.access(path, os.R_OK):
-        raise ConnectError(f"The file {path} may not be read.", "Ask its owner for the right to read it.")
+        raise ConnectError(
+            tr("The file {path} may not be read.", path=path), tr("Ask its owner for the right to read it.")
+        )
     return path

@@ -15,6 +15,7 @@ from nimble_otter.table import Kind
 from nimble_otter.table.core import uuids
 from nimble_otter.table.core.columns import DAY_US
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, TextPart, given
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 SIGNATURE = b"PGCOPY\n\xff\r\n\x00"
@@ -40,7 +41,7 @@ def batch_of(rows: bytearray, widths: Sequence[int], readers: Sequence[Reader]) 
     sizes_at = np.ndarray((len(buffer) - 3,), ">i4", buffer, 0, (1,))
     counts = np.ndarray((len(buffer) - 1,), ">i2", buffer, 0, (1,))[at]
     if (counts != len(readers)).any():
-        raise ValueError("a row has another number of columns")
+        raise ValueError(tr("a row has another number of columns"))
     ends, at = at + sized, at + 2
     parts: list[Part] = []
     for reader in readers:
@@ -62,7 +63,7 @@ def batch_of(rows: bytearray, widths: Sequence[int], readers: Sequence[Reader]) 
         parts.append(reader(Cells(buffer, at, sizes, empty if has_empty else None)))
         at = at + sizes
     if (at != ends).any():
-        raise ValueError("a row ends elsewhere than its columns")
+        raise ValueError(tr("a row ends elsewhere than its columns"))
     return ColumnBatch(parts, len(widths))
 
 

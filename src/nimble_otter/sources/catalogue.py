@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from nimble_otter.translation import tr
+
 HOLDS_ROWS = ("table", "view", "materialized view", "collection")
 """Kinds of entries that can be opened as a pull."""
 
@@ -168,5 +170,5 @@ class Shapes:
 def how_many(count: int, is_documents: bool = False) -> str:
     """How many tables and views there are, or collections, in words."""
     if count == 1:
-        return "1 collection" if is_documents else "1 table"
-    return f"{count} {'collections' if is_documents else 'tables and views'}"
+        return tr("1 collection") if is_documents else tr("1 table")
+    return tr("{count} collections", count=count) if is_documents else tr("{count} tables and views", count=count)

@@ -20,6 +20,7 @@ from nimble_otter.sources.reflect import Written, describe, label_of, read_check
 from nimble_otter.sources.result_stream import Explained, sever
 from nimble_otter.sources.texts import names_in
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -202,7 +203,7 @@ class Catalogued:
 
     def shapes(self, collection: str, sample: int = 1000) -> Shapes:
         """Raises: SourceError, as there are no collections."""
-        raise SourceError(f"{self.word} has no collections.")
+        raise SourceError(tr("{word} has no collections.", word=self.word))
 
     def select_all(self, table: str) -> str:
         """The query text that gives a whole table."""
@@ -271,7 +272,7 @@ class Catalogued:
             elif what == "table":
                 names = [t.name for t in (self._known.values() if self._has_all else self.names())]
         near = nearest(name.rpartition(".")[2] if what == "column" else name, names)
-        return f"The nearest name is {near}." if near else ""
+        return tr("The nearest name is {near}.", near=near) if near else ""
 
     # --- what a driver gives -----------------------------------------------------------------------------------
 

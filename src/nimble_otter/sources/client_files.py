@@ -15,6 +15,7 @@ from urllib.parse import quote, urlencode
 
 from nimble_otter.errors import ConnectError
 from nimble_otter.sources.urls import UrlParts, read_url
+from nimble_otter.translation import tr
 
 _LOCAL = ("", "localhost", "127.0.0.1", "[::1]", "::1")
 _PARTS = ("host", "port", "dbname", "user", "password")
@@ -53,8 +54,8 @@ def _service(name: str) -> dict[str, str]:
         if name in read:
             return dict(read[name])
         known += read.sections()
-    there = f"There are {', '.join(known)}." if known else f"{files[0]} names none."
-    raise ConnectError(f"There is no service {name}.", there)
+    there = tr("There are {known}.", known=", ".join(known)) if known else tr("{files} names none.", files=files[0])
+    raise ConnectError(tr("There is no service {name}.", name=name), there)
 
 
 def option_password(url: str) -> str | None:
@@ -95,5 +96,5 @@ def _read(path: Path) -> configparser.ConfigParser:
     except FileNotFoundError:
         pass
     except (OSError, UnicodeDecodeError, configparser.Error) as problem:
-        raise ConnectError(f"{path} can't be read.", "Check what it holds.") from problem
+        raise ConnectError(tr("{path} can't be read.", path=path), tr("Check what it holds.")) from problem
     return read

@@ -10,6 +10,7 @@ from itertools import repeat
 from nimble_otter.sources.binary_copy import HEADER, READERS, SIGNATURE, TRAILER, Reader, batch_of, text_reader
 from nimble_otter.sources.result_stream import FIRST
 from nimble_otter.table.core.parts import ColumnBatch
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject
 
 _NUMERIC = 1700
@@ -87,7 +88,7 @@ def batches_of(driver: ClientObject, readers: Sequence[Reader]) -> Iterator[Colu
 def _header_of(rows: bytearray) -> int:
     """Where the rows begin, behind the file's header; see COPY, Binary Format. Raises: ValueError."""
     if rows[: len(SIGNATURE)] != SIGNATURE:
-        raise ValueError("the server's COPY does not begin as one")
+        raise ValueError(tr("the server's COPY does not begin as one"))
     return HEADER + int.from_bytes(rows[HEADER - 4 : HEADER], "big")
 
 

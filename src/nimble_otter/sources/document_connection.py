@@ -14,6 +14,7 @@ from nimble_otter.sources.catalogue import Shapes, TableInfo
 from nimble_otter.sources.guard import refuse_stages
 from nimble_otter.sources.source import Connection, Executed, Request
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 
 class DocumentConnection:
@@ -75,11 +76,13 @@ class DocumentConnection:
 
     def end(self, commit: bool) -> None:
         """Nothing: no transaction is held open. Raises: ChangeError."""
-        raise ChangeError("No transaction is open.")
+        raise ChangeError(tr("No transaction is open."))
 
     @staticmethod
     def _refuse_statements() -> NoReturn:
-        raise ChangeError("A source of documents runs no statements that write.", "Edit cells and write the changes.")
+        raise ChangeError(
+            tr("A source of documents runs no statements that write."), tr("Edit cells and write the changes.")
+        )
 
     def without_transactions(self, table: TableInfo) -> str:
         """Empty: collections take part in transactions where the server has them."""
@@ -102,15 +105,17 @@ def native(request: Request) -> DocumentRequest:
     except json.JSONDecodeError as problem:
         place = place_of(request.text, request.text.find(text) + problem.pos)
         raise QueryError(
-            f"This is not JSON: {problem.msg}.", "Put names and texts in double quotes.", place
+            tr("This is not JSON: {msg}.", msg=problem.msg), tr("Put names and texts in double quotes."), place
         ) from problem
     except (BSONError, TypeError, ValueError) as problem:
-        raise QueryError(f"A value is not what its type says: {problem}.") from problem
+        raise QueryError(tr("A value is not what its type says: {problem}.", problem=problem)) from problem
     if isinstance(wanted, list):
         refuse_stages(wanted, request.text)
         return DocumentRequest(request.collection, pipeline=tuple(wanted[: request.stages]))
     if not isinstance(wanted, dict):
-        raise QueryError("A filter is a JSON object, a pipeline a JSON list.", 'Write it like { "kind": "sighting" }.')
+        raise QueryError(
+            tr("A filter is a JSON object, a pipeline a JSON list."), tr('Write it like { "kind": "sighting" }.')
+        )
     return DocumentRequest(request.collection, wanted)
 
 
@@ -123,5 +128,9 @@ def refuse_missing(wanted: DocumentRequest, names: list[str], request: Request) 
         near = nearest(wanting[0], names)
         at = request.text.find(wanting[0])
         place = place_of(request.text, at, at + len(wanting[0])) if at >= 0 else None
-        hint = f"The nearest name is {near}." if near else f"There are {', '.join(sorted(names)[:8])}."
-        raise QueryError(f"There is no collection {wanting[0]}.", hint, place)
+        hint = (
+            tr("The nearest name is {near}.", near=near)
+            if near
+            else tr("There are {names}.", names=", ".join(sorted(names)[:8]))
+        )
+        raise QueryError(tr("There is no collection {wanting}.", wanting=wanting[0]), hint, place)

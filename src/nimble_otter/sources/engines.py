@@ -11,6 +11,7 @@ from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.result_stream import Answer
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table.core.parts import ColumnBatch
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -58,6 +59,6 @@ class EngineConnection(GeneralConnection):
     def rights(self) -> tuple[str, ...]:
         """See `Connection.rights`."""
         return (
-            "Each statement is done at once: there are no transactions, and nothing is rehearsed or rolled back.",
+            tr("Each statement is done at once: there are no transactions, and nothing is rehearsed or rolled back."),
             self.edits_none,
         )

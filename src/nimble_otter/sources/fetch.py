@@ -21,6 +21,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import MISSING, Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import Ids, Missing, distinct_names
 from nimble_otter.table.ops.filter import at_path
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
@@ -73,8 +74,11 @@ class Fetched:
             raise self.lost
         if self.is_full:
             raise SourceError(
-                f"The rows need more than the {LIMIT.bytes >> 20} MB of memory that this program may hold.",
-                "Let the query give fewer, move steps upstream, or raise the limit in the settings.",
+                tr(
+                    "The rows need more than the {bytes} MB of memory that this program may hold.",
+                    bytes=LIMIT.bytes >> 20,
+                ),
+                tr("Let the query give fewer, move steps upstream, or raise the limit in the settings."),
             )
 
 

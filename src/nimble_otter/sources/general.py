@@ -21,6 +21,7 @@ from nimble_otter.sources.urls import with_secret
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ _WORDS_OF_A_LOST_LINE = ("network", "connection", "closed", "not connected", "br
 class GeneralConnection(Relational):
     """See sources.source.Connection. `spoken` is what the server speaks, where its driver knows it."""
 
-    word = "This kind of server"
+    word = tr("This kind of server")
     is_typed = False
 
     def __init__(self, url: str, password: str | None, spoken: Dialect | None = None) -> None:
@@ -63,7 +64,9 @@ class GeneralConnection(Relational):
         try:
             return create_engine(self._url, **options)
         except ArgumentError as problem:
-            raise ConnectError("The URI can't be used.", "Write it like dialect://user@host:port/NAME.") from problem
+            raise ConnectError(
+                tr("The URI can't be used."), tr("Write it like dialect://user@host:port/NAME.")
+            ) from problem
 
     @property
     def dialect(self) -> Dialect:
@@ -107,11 +110,15 @@ class GeneralConnection(Relational):
         low = message.lower()
         if not self._is_open:
             if any(word in low for word in _WORDS_OF_REFUSAL):
-                return AuthError("The server refused the user name or password.", "Check both in the source.")
-            return ConnectError(f"The server could not be reached: {message}.", "Check the URI.")
+                return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
+            return ConnectError(
+                tr("The server could not be reached: {message}.", message=message), tr("Check the URI.")
+            )
         if any(word in low for word in _WORDS_OF_A_LOST_LINE):
-            return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
-        return QueryError(f"The server says: {message}.")
+            return LostError(
+                tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept.")
+            )
+        return QueryError(tr("The server says: {message}.", message=message))
 
     # --- writing -----------------------------------------------------------------------------------------------
 
@@ -164,8 +171,11 @@ class GeneralConnection(Relational):
         not be taken back."""
         if not self._dialect.has_transactions:
             raise ChangeError(
-                f"{self._dialect.display_name} has no transactions: each statement is done at once.",
-                "Run the statements by themselves.",
+                tr(
+                    "{display_name} has no transactions: each statement is done at once.",
+                    display_name=self._dialect.display_name,
+                ),
+                tr("Run the statements by themselves."),
             )
         super().begin()
 
@@ -184,7 +194,9 @@ class GeneralConnection(Relational):
                 rows = tuple(map(tuple, cursor.fetchall())) if cursor.description is not None else ()
                 count = self._met(cursor, text, rows)
             except (OverflowError, ValueError, TypeError) as problem:  # what a client says to values it has no form for
-                raise QueryError(f"The client package can't send or read a value: {problem}.") from problem
+                raise QueryError(
+                    tr("The client package can't send or read a value: {problem}.", problem=problem)
+                ) from problem
             finally:
                 with suppress(Exception):
                     cursor.close()
@@ -198,8 +210,8 @@ class GeneralConnection(Relational):
             return len(rows)
         if cursor.rowcount < 0:
             raise ChangeError(
-                "The client package does not tell how many rows a statement changed, so a write can't be checked.",
-                "Copy the statements and run them with another client.",
+                tr("The client package does not tell how many rows a statement changed, so a write can't be checked."),
+                tr("Copy the statements and run them with another client."),
             )
         return int(cursor.rowcount)
 
@@ -212,10 +224,10 @@ class GeneralConnection(Relational):
         spoken, lines = self._dialect, []
         if not spoken.has_transactions:
             lines.append(
-                "It has no transactions: changes are written one by one and can't be rehearsed or rolled back."
+                tr("It has no transactions: changes are written one by one and can't be rehearsed or rolled back.")
             )
         if type(self).facts_of is GeneralConnection.facts_of:
-            lines.append("Its triggers are not known here: what they change is seen only after a write.")
+            lines.append(tr("Its triggers are not known here: what they change is seen only after a write."))
         return tuple(lines)
 
     def close(self) -> None:

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 from nimble_otter.errors import NotReading, Place, place_of
 from nimble_otter.query.sql.effects import Effect, Verdict, stages_that_write
+from nimble_otter.translation import tr
 
 
 def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
@@ -17,14 +18,14 @@ def refuse_writing(verdict: Verdict, text: str, is_read_only: bool) -> None:
     if verdict.reads:
         return
     message = (
-        "This statement may write"
+        tr("This statement may write")
         if verdict.effect is not Effect.UNKNOWN
-        else "It can't be told what this statement does"
+        else tr("It can't be told what this statement does")
     )
     if is_read_only:
-        hint = "The source is marked read-only, so it was not run."
+        hint = tr("The source is marked read-only, so it was not run.")
     else:
-        hint = "It was not run. In the window, Run sends statements that write, and asks first."
+        hint = tr("It was not run. In the window, Run sends statements that write, and asks first.")
     raise NotReading(f"{message}: {verdict.why}.", hint, _place(text))
 
 
@@ -36,8 +37,8 @@ def refuse_stages(pipeline: Sequence[object], text: str) -> None:
     at = text.find(f'"{value}"')
     place = place_of(text, at, at + len(value) + 2) if at >= 0 else None
     raise NotReading(
-        f"The pipeline holds {value}, which is not known to only read.",
-        "It was not run. Take the stage out; rows are delivered to a collection through Send.",
+        tr("The pipeline holds {value}, which is not known to only read.", value=value),
+        tr("It was not run. Take the stage out; rows are delivered to a collection through Send."),
         place,
     )
 

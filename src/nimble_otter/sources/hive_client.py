@@ -20,6 +20,7 @@ from nimble_otter.sources.column_cursor import ColumnCursor
 from nimble_otter.table import Kind
 from nimble_otter.table.core.columns import Mask
 from nimble_otter.table.core.parts import ArrayPart, ColumnBatch, Part, given, text_part
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 for _package in ("thrift", "impala"):  # what goes wrong is told by us
@@ -179,7 +180,7 @@ class HiveCursor(ColumnCursor):
                 break
             if self._connection.is_cancelled.wait(look):
                 self._end("CancelOperation", "TCancelOperationReq")
-                raise HiveError("The statement was stopped.", "57014")
+                raise HiveError(tr("The statement was stopped."), "57014")
             look = min(look * 1.5, _LONGEST_LOOK_S)
         if told.operationState != _DONE:
             word = "The statement was stopped." if told.operationState == _CANCELLED else "The statement failed."
@@ -198,7 +199,7 @@ class HiveCursor(ColumnCursor):
         size = first
         while self.description is not None:
             if self._connection.is_cancelled.is_set():
-                raise HiveError("The statement was stopped.", "57014")
+                raise HiveError(tr("The statement was stopped."), "57014")
             told = self._connection.call(
                 "FetchResults", "TFetchResultsReq", operationHandle=self._operation,
                 orientation=_NEXT, maxRows=size,

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from nimble_otter.errors import ConnectError
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 _CLIENT_FILE = Path(__file__).with_name("drivers") / "mariadb-client.cnf"
@@ -131,7 +132,9 @@ def client_for(scheme: str) -> Client:
         if named in ("", client.scheme) and find_spec(client.module) is not None:
             return client
     extra = "[fast-mariadb]" if named == Mysqlclient.scheme else ""
-    raise ConnectError("The client of MariaDB is not installed.", f"Run: pip install 'nimble-otter{extra}'")
+    raise ConnectError(
+        tr("The client of MariaDB is not installed."), tr("Run: pip install 'nimble-otter{extra}'", extra=extra)
+    )
 
 
 class _Refused:
@@ -144,7 +147,7 @@ class _Refused:
         """Raises: OperationalError, in the words that Connector/C has for it."""
         from pymysql import OperationalError
 
-        raise OperationalError(2068, "the way to log in that the server asks for is not among restricted_auth")
+        raise OperationalError(2068, tr("the way to log in that the server asks for is not among restricted_auth"))
 
 
 def _tls(options: Mapping[str, str]) -> dict[str, Value]:
@@ -162,8 +165,8 @@ def _tls(options: Mapping[str, str]) -> dict[str, Value]:
         if "ssl_cert" in files:
             context.load_cert_chain(files["ssl_cert"], files.get("ssl_key"))
     except OSError as problem:  # of TLS, too
-        hint = "Check the TLS setting and the certificate in the source."
-        raise ConnectError(f"TLS failed: {problem.strerror or problem}.", hint) from problem
+        hint = tr("Check the TLS setting and the certificate in the source.")
+        raise ConnectError(tr("TLS failed: {strerror}.", strerror=problem.strerror or problem), hint) from problem
     context.check_hostname = mode == "VERIFY_IDENTITY"
     is_checked = mode in ("VERIFY_CA", "VERIFY_IDENTITY") or "ssl_ca" in files
     context.verify_mode = ssl.CERT_REQUIRED if is_checked else ssl.CERT_NONE

@@ -19,6 +19,7 @@ from urllib.parse import quote
 from nimble_otter.errors import ConnectError
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.sqlite_file import quote_name
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _EDMX = "{http://docs.oasis-open.org/odata/ns/edmx}"
@@ -103,10 +104,10 @@ def read_metadata(data: bytes) -> dict[str, EntitySet]:
         root = etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True))
     except etree.XMLSyntaxError as problem:
         raise ConnectError(
-            "The service does not describe itself ($metadata is not XML).", "Check the address."
+            "The service does not describe itself ($metadata is not XML).", tr("Check the address.")
         ) from problem
     if root.tag != f"{_EDMX}Edmx":
-        raise ConnectError("The service is not one of OData 4.", "Its $metadata is of another form.")
+        raise ConnectError(tr("The service is not one of OData 4."), "Its $metadata is of another form.")
     types = {}
     for schema in root.iter(f"{_EDM}Schema"):
         for kind in schema.iterfind(f"{_EDM}EntityType"):
@@ -399,10 +400,15 @@ def entities(data: bytes, url: str) -> tuple[list[Mapping[str, Value]], str]:
     try:
         whole = parse_json(data.decode("utf-8-sig"))
     except (ValueError, RecursionError) as problem:
-        raise ConnectError("The answer is not JSON.", f"It came from {url.partition('?')[0]}.") from problem
+        raise ConnectError(
+            tr("The answer is not JSON."), tr("It came from {partition}.", partition=url.partition("?")[0])
+        ) from problem
     rows = whole.get("value") if isinstance(whole, Mapping) else None
     if not isinstance(rows, list) or not all(isinstance(row, Mapping) for row in rows):
-        raise ConnectError("The answer is not a list of entities.", f"It came from {url.partition('?')[0]}.")
+        raise ConnectError(
+            tr("The answer is not a list of entities."),
+            tr("It came from {partition}.", partition=url.partition("?")[0]),
+        )
     following = whole.get("@odata.nextLink") or whole.get("@nextLink") or ""
     return rows, following if isinstance(following, str) else ""
 

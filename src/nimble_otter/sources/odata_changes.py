@@ -16,6 +16,7 @@ from urllib.parse import quote, urljoin
 
 from nimble_otter.errors import AuthError, LostError, QueryError, SourceError
 from nimble_otter.sources.odata import DECLARED, EntitySet, Property, text_literal
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -77,7 +78,10 @@ def json_text(value: Value, own: Property) -> str:
         return _json_text(value, own.edm)
     except (ValueError, TypeError, KeyError, InvalidOperation) as problem:
         kind = own.edm.removeprefix("Edm.")
-        raise QueryError(f"{own.name}: {str(value)[:60]} is not of the type {kind}.", "Correct the value.") from problem
+        raise QueryError(
+            tr("{own_name}: {value} is not of the type {kind}.", own_name=own.name, value=str(value)[:60], kind=kind),
+            tr("Correct the value."),
+        ) from problem
 
 
 def _json_text(value: Value, edm: str) -> str:
@@ -155,8 +159,8 @@ def send(client: WebClient, root: str, changes: Sequence[Change]) -> None:
         refused_by([((status, answer), changes[0])])
     parts = parts_of(answer)
     if len(parts) not in (1, len(changes)) or (len(parts) == 1 and parts[0][0] < 400):
-        raise LostError("The service did not tell what became of the changes.", "Look at what is there.")
-    told = changes if len(parts) == len(changes) else [replace(changes[0], path="One of the entities")]
+        raise LostError(tr("The service did not tell what became of the changes."), tr("Look at what is there."))
+    told = changes if len(parts) == len(changes) else [replace(changes[0], path=tr("One of the entities"))]
     refused_by(list(zip(parts, told, strict=True)))
 
 
@@ -204,12 +208,19 @@ def refused_by(answers: Sequence[tuple[tuple[int, bytes], Change]]) -> None:
 
 def _refusal(status: int, path: str, said: str) -> SourceError:
     if status in (401, 403):
-        return AuthError(f"The service does not allow the change ({status}).{said}", "Ask who runs it for the right.")
+        return AuthError(
+            tr("The service does not allow the change ({status}).{said}", status=status, said=said),
+            tr("Ask who runs it for the right."),
+        )
     if status == 412:
-        return QueryError(f"{path} was changed by somebody else meanwhile.", "Run the query again, and look.")
+        return QueryError(
+            tr("{path} was changed by somebody else meanwhile.", path=path), tr("Run the query again, and look.")
+        )
     if status >= 500:
-        return LostError(f"The service failed with status {status}.{said}", "Look at what is there.")
-    return QueryError(f"{path} was refused by the service ({status}).{said}")
+        return LostError(
+            tr("The service failed with status {status}.{said}", status=status, said=said), tr("Look at what is there.")
+        )
+    return QueryError(tr("{path} was refused by the service ({status}).{said}", path=path, status=status, said=said))
 
 
 def _words(data: bytes) -> str:

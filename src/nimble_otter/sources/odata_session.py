@@ -15,6 +15,7 @@ from nimble_otter.sources import odata
 from nimble_otter.sources.odata_changes import Change, added, changed, removed
 from nimble_otter.sources.sqlite_file import may_write, quote_name, surrogate_text
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _DEEDS = {"insert": "new", "update": "new", "delete": "old"}
@@ -135,7 +136,7 @@ class EntitySession(sqlite3.Connection):
             return
         for tree in trees:
             if isinstance(tree, (exp.Create, exp.Drop, exp.Alter)):
-                raise QueryError("An OData service's sets can't be made or changed, only their entities.")
+                raise QueryError(tr("An OData service's sets can't be made or changed, only their entities."))
             for place in tree.find_all(exp.Table) if tree is not None else ():
                 if (own := odata.set_of(place.name, sets)) is not None:
                     self._watch(own)
@@ -187,8 +188,8 @@ class EntitySession(sqlite3.Connection):
             return None if now is None else added(table, now)
         if not before.etag:
             raise QueryError(
-                f"The service gives no ETag for {name}: somebody else's change could be written over.",
-                "It can only be read here.",
+                tr("The service gives no ETag for {name}: somebody else's change could be written over.", name=name),
+                tr("It can only be read here."),
             )
         return removed(table, before.row, before.etag) if now is None else changed(table, before.row, now, before.etag)
 
@@ -212,15 +213,29 @@ def _triggers(table: odata.EntitySet) -> Iterator[str]:
 
     if not table.key:
         for deed in _DEEDS:
-            yield refusal(deed, unasked, f"{table.name} has no key in the service, so its entities can't be changed")
+            yield refusal(
+                deed,
+                unasked,
+                tr("{table_name} has no key in the service, so its entities can't be changed", table_name=table.name),
+            )
         return
     is_other = " or ".join(f"old.{quote_name(name)} is not new.{quote_name(name)}" for name in table.key)
     yield refusal(
-        "update", is_other, f"{', '.join(table.key)} is the key of {table.name}, which a service does not change"
+        "update",
+        is_other,
+        tr(
+            "{key} is the key of {table_name}, which a service does not change",
+            key=", ".join(table.key),
+            table_name=table.name,
+        ),
     )
     for each in table.properties:
         if each.is_computed and each.name in table.key:
-            yield refusal("insert", unasked, f"The service gives {each.name} itself: entities can't be added here")
+            yield refusal(
+                "insert",
+                unasked,
+                tr("The service gives {each_name} itself: entities can't be added here", each_name=each.name),
+            )
             break
     decimals = [quote_name(each.name) for each in table.properties if each.edm == "Edm.Decimal"]
     exact = "".join(

@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -40,8 +41,8 @@ def of_postgresql(plan: Mapping[str, Value]) -> PlanNode:
     if plan.get("Join Type") not in (None, "Inner"):
         name = f"{name} ({str(plan['Join Type']).lower()})"
     index, relation = plan.get("Index Name"), plan.get("Relation Name")
-    name += f" using {index}" if index else ""
-    name += f" on {relation}" if relation else ""
+    name += tr(" using {index}", index=index) if index else ""
+    name += tr(" on {relation}", relation=relation) if relation else ""
     keys = ("Filter", "Index Cond", "Hash Cond", "Merge Cond", "Join Filter", "Recheck Cond", "Sort Key", "Group Key")
     detail = "; ".join(f"{key.lower()}: {_flat(plan[key])}" for key in keys if plan.get(key))
     return PlanNode(
@@ -78,15 +79,19 @@ def _blocks(block: object) -> tuple[PlanNode, ...]:
 
 
 _ACCESS = {
-    "ALL": "read all of", "const": "one row of", "eq_ref": "look up", "ref": "look up", "range": "range of",
-    "index": "read the index of",
-}  # fmt: skip
+    "ALL": tr("read all of"),
+    "const": tr("one row of"),
+    "eq_ref": tr("look up"),
+    "ref": tr("look up"),
+    "range": tr("range of"),
+    "index": tr("read the index of"),
+}
 
 
 def _table(table: Mapping[str, Value]) -> PlanNode:
     access = str(table.get("access_type", "read"))
     how = _ACCESS.get(access, access)
-    name = f"{how} {table.get('table_name', '')}" + (f" using {table['key']}" if table.get("key") else "")
+    name = f"{how} {table.get('table_name', '')}" + (tr(" using {key}", key=table["key"]) if table.get("key") else "")
     detail = str(table.get("attached_condition", ""))
     rows = table.get("rows", table.get("rows_examined_per_scan"))
     return PlanNode(
@@ -111,8 +116,10 @@ def of_documents(explained: Mapping[str, Value]) -> PlanNode:
 def _stage(stage: Mapping[str, Value]) -> PlanNode:
     inner = [stage[k] for k in ("inputStage", "queryPlan") if isinstance(stage.get(k), Mapping)]
     inner += [s for s in stage.get("inputStages", []) if isinstance(s, Mapping)]
-    name = str(stage.get("stage", "stage")) + (f" using {stage['indexName']}" if stage.get("indexName") else "")
-    words = {"COLLSCAN": "read the whole collection", "IXSCAN": "read an index", "FETCH": "fetch documents"}
+    name = str(stage.get("stage", "stage")) + (
+        tr(" using {indexname}", indexname=stage["indexName"]) if stage.get("indexName") else ""
+    )
+    words = {"COLLSCAN": tr("read the whole collection"), "IXSCAN": tr("read an index"), "FETCH": tr("fetch documents")}
     for word, plain in words.items():
         name = re.sub(rf"^{word}\b", plain, name)
     detail = "; ".join(f"{k}: {_flat(stage[k])}" for k in ("filter", "indexBounds", "sortPattern") if stage.get(k))

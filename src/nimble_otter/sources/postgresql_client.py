@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.sources.result_stream import BATCH
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -87,7 +88,7 @@ def begin_reading(driver: DBAPIConnection) -> None:
     if result.status != psycopg.pq.ExecStatus.TUPLES_OK:
         raise psycopg.errors.error_from_result(result)
     if result.get_value(0, 0) != b"on":
-        raise psycopg.OperationalError("the server did not begin a transaction that only reads")
+        raise psycopg.OperationalError(tr("the server did not begin a transaction that only reads"))
 
 
 def told_by(plain: ClientObject, setting: str) -> str:

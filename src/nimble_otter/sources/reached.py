@@ -10,6 +10,7 @@ from urllib.parse import unquote
 
 from nimble_otter.errors import ClearPassword
 from nimble_otter.sources.urls import read_url
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +48,6 @@ def reached(url: str, port: int, password: str | None, clear_password: bool) -> 
     password = password if password is not None else parts.password
     if password and "tls" not in options and not clear_password and host not in ("localhost", "127.0.0.1", "::1"):
         raise ClearPassword(
-            "The password would be sent without TLS.", "Choose TLS for the source, or allow it on its page."
+            tr("The password would be sent without TLS."), tr("Choose TLS for the source, or allow it on its page.")
         )
     return Reached(host, int(own), parts.user or "", password or "", unquote(parts.path.lstrip("/")), options)

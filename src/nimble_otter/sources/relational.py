@@ -31,6 +31,7 @@ from nimble_otter.sources.truncation import is_long, shorten
 from nimble_otter.sources.writer import Writer, run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Field, Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -135,7 +136,7 @@ class Relational(Catalogued):
             raise
         if not labels:
             answer.finish(is_whole=True)
-            raise QueryError("The statement gave no rows.", "Ask with SELECT; write through Changes.")
+            raise QueryError(tr("The statement gave no rows."), tr("Ask with SELECT; write through Changes."))
         try:
             tables, views = self._known_in(text)
             shown = labels[: len(labels) - len(more)]
@@ -205,8 +206,8 @@ class Relational(Catalogued):
             self._ready(stop)
         elif self.dialect.defining_commits and may_commit(text):
             raise ChangeError(
-                f"On {self.word} this would commit what was done before it.",
-                "Commit or roll back the transaction first.",
+                tr("On {word} this would commit what was done before it.", word=self.word),
+                tr("Commit or roll back the transaction first."),
             )
         messages = held.messages if held is not None else messages
         is_begun = False
@@ -236,12 +237,12 @@ class Relational(Catalogued):
             if held is not None:
                 self._let_go()
                 raise LostError(
-                    "The connection was lost, and the open transaction with it.", "Nothing of it was written."
+                    tr("The connection was lost, and the open transaction with it."), tr("Nothing of it was written.")
                 ) from problem
             if not is_begun:
                 raise
-            hint = "Read back what it was to change before running it again."
-            raise OutcomeUnknown("The connection was lost; whether it was written is not known.", hint) from problem
+            hint = tr("Read back what it was to change before running it again.")
+            raise OutcomeUnknown(tr("The connection was lost; whether it was written is not known."), hint) from problem
         except SourceError:
             stop.check()
             raise
@@ -255,7 +256,7 @@ class Relational(Catalogued):
     def begin(self) -> None:
         """Open a transaction that stays; statements run in it until `end`. Raises: SourceError's, ChangeError."""
         if self._held is not None:
-            raise ChangeError("A transaction is open already.", "Commit it or roll it back first.")
+            raise ChangeError(tr("A transaction is open already."), tr("Commit it or roll it back first."))
         check_writable(self)
         self._ready()
         messages: list[str] = []
@@ -266,15 +267,15 @@ class Relational(Catalogued):
         """Commit the open transaction, or roll it back. Raises: OutcomeUnknown when the connection is lost then."""
         held, self._held = self._held, None
         if held is None:
-            raise ChangeError("No transaction is open.", "BEGIN opens one.")
+            raise ChangeError(tr("No transaction is open."), tr("BEGIN opens one."))
         try:
             with self.explained():
                 held.end(commit)
         except LostError as problem:
             if commit:
-                hint = "Read back what it was to change before running it again."
+                hint = tr("Read back what it was to change before running it again.")
                 raise OutcomeUnknown(
-                    "The connection was lost; whether it was committed is not known.", hint
+                    tr("The connection was lost; whether it was committed is not known."), hint
                 ) from problem
 
     def _let_go(self) -> None:
@@ -289,7 +290,7 @@ class Relational(Catalogued):
         text = one_statement(request)
         refuse_writing(self.verdict(f"explain {text}"), request.text, self.is_read_only)
         if not self.plan_form:
-            raise SourceError(f"{self.word} tells no plan here.")
+            raise SourceError(tr("{word} tells no plan here.", word=self.word))
         values = self._written({name: request.parameters[name] for name in find_parameters(text)})
         self._ready(stop)
         with self.explained(request.text):
@@ -338,7 +339,10 @@ class Relational(Catalogued):
         ChangeError where writing is not possible."""
         check_writable(self)
         if not self.dialect.writes:
-            raise ChangeError(f"Writing to {self.word} is not possible yet.", "Copy the statements, or send the rows.")
+            raise ChangeError(
+                tr("Writing to {word} is not possible yet.", word=self.word),
+                tr("Copy the statements, or send the rows."),
+            )
         self._ready(stop, is_sure=True)
         with self.explained(), self._writing([], stop=stop) as driver:
             handle = self.handle_of(driver)
@@ -412,7 +416,7 @@ class Relational(Catalogued):
         """A driver's connection in a transaction that may write, rolled back unless it was committed; what the server
         says beside its answers goes to `messages`. A `stop` ends waiting for it. Without `keeps` the connection ends
         with it, and so what it holds."""
-        raise ChangeError(f"{self.word} can't be written to here.")
+        raise ChangeError(tr("{word} can't be written to here.", word=self.word))
 
     def run_many(self, driver: object, wanted: Sequence[Bound]) -> list[Done]:
         """Run statements in their order, with as few waits as the driver can."""

@@ -15,6 +15,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table, TableBuilder
 from nimble_otter.table.core.columns import distinct_names
 from nimble_otter.table.core.parts import ColumnBatch
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ class Explained:
         inner = problem.orig if isinstance(problem, DBAPIError) and problem.orig is not None else problem
         said = self._connection.translate_error(inner, self._text) if isinstance(inner, Exception) else None
         if said is None and isinstance(problem, SQLAlchemyError):
-            said = SourceError(f"The server's answer can't be used: {problem}.")
+            said = SourceError(tr("The server's answer can't be used: {problem}.", problem=problem))
         if isinstance(said, LostError):
             self._connection.drop_connections()
         if said is not None:

@@ -13,6 +13,7 @@ import tomli_w
 from nimble_otter.errors import CorruptError, SavedError, TooNewError
 from nimble_otter.files import read_text, set_aside, update_text, write_text
 from nimble_otter.sources.source import Source
+from nimble_otter.translation import tr
 
 VERSION = 1
 SUFFIX = ".source"
@@ -30,7 +31,8 @@ def load_sources(path: Path) -> list[Source]:
     except (OSError, UnicodeDecodeError, ValueError) as problem:
         aside = set_aside(path)
         raise CorruptError(
-            f"The list of sources was damaged; it is kept as {aside.name}.", f"It is in {aside.parent}."
+            tr("The list of sources was damaged; it is kept as {aside_name}.", aside_name=aside.name),
+            tr("It is in {parent}.", parent=aside.parent),
         ) from problem
 
 
@@ -44,13 +46,17 @@ def change_sources(path: Path, change: Callable[[list[Source]], list[Source]]) -
         try:
             found = change(_read(text, path) if text is not None else [])
         except ValueError as problem:
-            raise CorruptError(f"The list of sources is damaged: {problem}.", f"It is {path}.") from problem
+            raise CorruptError(
+                tr("The list of sources is damaged: {problem}.", problem=problem), tr("It is {path}.", path=path)
+            ) from problem
         return _written(found)
 
     try:
         update_text(path, merged)
     except UnicodeDecodeError as problem:
-        raise CorruptError("The list of sources is damaged: it is not text.", f"It is {path}.") from problem
+        raise CorruptError(
+            tr("The list of sources is damaged: it is not text."), tr("It is {path}.", path=path)
+        ) from problem
     return found
 
 
@@ -59,7 +65,10 @@ def export_source(source: Source, path: Path) -> None:
     try:
         write_text(path, _written([replace(source, password_command="", clear_password=False)]), is_private=False)
     except OSError as problem:
-        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Choose another folder.") from problem
+        raise SavedError(
+            tr("{path} can't be written: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Choose another folder."),
+        ) from problem
 
 
 def import_source(path: Path) -> Source:
@@ -68,11 +77,16 @@ def import_source(path: Path) -> Source:
     try:
         found = _read(read_text(path), path)
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+        raise SavedError(tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror)) from problem
     except (UnicodeDecodeError, ValueError) as problem:
-        raise CorruptError(f"{path.name} is not the file of a source: {problem}.") from problem
+        raise CorruptError(
+            tr("{path_name} is not the file of a source: {problem}.", path_name=path.name, problem=problem)
+        ) from problem
     if len(found) != 1:
-        raise CorruptError(f"{path.name} has {len(found)} sources.", "A file of a source has one.")
+        raise CorruptError(
+            tr("{path_name} has {found_count} sources.", path_name=path.name, found_count=len(found)),
+            tr("A file of a source has one."),
+        )
     return replace(found[0], password_command="", clear_password=False)
 
 
@@ -81,19 +95,19 @@ def _read(text: str, path: Path) -> list[Source]:
     try:
         whole = tomllib.loads(text)
     except RecursionError as problem:
-        raise ValueError("it is nested too deeply") from problem
+        raise ValueError(tr("it is nested too deeply")) from problem
     version, items = whole.get("version"), whole.get("source", [])
     if not isinstance(version, int) or not isinstance(items, list):
-        raise ValueError("it has no version or no list of sources")
+        raise ValueError(tr("it has no version or no list of sources"))
     if version > VERSION:
-        raise TooNewError(f"{path} was written by a newer Nimble Otter.", "Update it first.")
+        raise TooNewError(tr("{path} was written by a newer Nimble Otter.", path=path), tr("Update it first."))
     results = []
     for item in items:
         if not isinstance(item, dict) or not isinstance(item.get("name"), str) or not isinstance(item.get("url"), str):
-            raise ValueError("a source has no name or no URL")
+            raise ValueError(tr("a source has no name or no URL"))
         marks = {name: item[name] for name in _MARKS if name in item}
         if any(not isinstance(mark, str if name in _TEXTS else bool) for name, mark in marks.items()):
-            raise ValueError(f"a mark of {item['name']} is not what it should be")
+            raise ValueError(tr("a mark of {name} is not what it should be", name=item["name"]))
         results.append(Source(item["name"], item["url"], **marks))
     return results
 

@@ -13,6 +13,7 @@ from nimble_otter.query.sql.statements import Statement, split_statements
 from nimble_otter.sources.fetch import Fetched, fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +67,8 @@ def apply_script(
         if what == "rollback" or (what == "commit" and number < len(statements) - 1):
             line = text.count("\n", 0, statement.start) + 1
             raise ChangeError(
-                f"Line {line} ends the transaction in the middle of the script ({what}).",
-                "Remove it; the whole script is applied as one transaction.",
+                tr("Line {line} ends the transaction in the middle of the script ({what}).", line=line, what=what),
+                tr("Remove it; the whole script is applied as one transaction."),
             )
     connection.begin()
     is_done = False
@@ -88,7 +89,9 @@ def _run(connection: Connection, text: str, statement: Statement, request: Reque
         what = of_transaction(statement.text)
         if what:
             connection.begin() if what == "begin" else connection.end(what == "commit")
-            message = {"begin": "A transaction is open.", "commit": "Committed.", "rollback": "Rolled back."}[what]
+            message = {"begin": tr("A transaction is open."), "commit": "Committed.", "rollback": tr("Rolled back.")}[
+                what
+            ]
             return Outcome(statement, time.perf_counter() - began, messages=(message,))
         # what can't be told is asked where nothing may be written: most are slips, which the server names
         asks = effect is Effect.READS or (effect is Effect.UNKNOWN and connection.is_read_only)
@@ -97,7 +100,7 @@ def _run(connection: Connection, text: str, statement: Statement, request: Reque
             return Outcome(statement, time.perf_counter() - began, fetched)
         done = connection.execute(request, stop)
     except Stopped:
-        return Outcome(statement, time.perf_counter() - began, error=QueryError("Stopped."))
+        return Outcome(statement, time.perf_counter() - began, error=QueryError(tr("Stopped.")))
     except OtterError as problem:
         if isinstance(problem, QueryError) and problem.place is not None:
             start, end = problem.place.start + statement.start, problem.place.end + statement.start

@@ -15,6 +15,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.fetch import fetch
 from nimble_otter.sources.source import Connection, Request
 from nimble_otter.stop import NEVER, Progress, StopToken
+from nimble_otter.translation import tr
 
 FIRST_ROWS = 3
 
@@ -57,7 +58,7 @@ def find_value(
         try:
             re.compile(sought.text)
         except (re.error, RecursionError, OverflowError) as problem:
-            raise QueryError(f"This is not a regular expression: {problem}.") from problem
+            raise QueryError(tr("This is not a regular expression: {problem}.", problem=problem)) from problem
     places = [
         table for table in tables if table.kind in (EntryKind.TABLE, EntryKind.COLLECTION, EntryKind.MATERIALIZED_VIEW)
     ]

@@ -12,16 +12,17 @@ import subprocess
 from pathlib import Path
 
 from nimble_otter.errors import ConnectError, SavedError
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
 _SERVICE = "nimble-otter"
 _COMMAND_S = 30
-_LOOK = "Try it in a terminal; it stands on the source's page."
+_LOOK = tr("Try it in a terminal; it stands on the source's page.")
 _memory: dict[str, str] = {}
 _FORGOTTEN = ""
 """What memory holds for a URL whose password the keyring may still have, though it is to be forgotten."""
-REFUSED = "The keyring gave no password: it is locked, or none is running."
+REFUSED = tr("The keyring gave no password: it is locked, or none is running.")
 
 
 def hold(url: str, password: str) -> None:
@@ -87,14 +88,18 @@ def password_from(command: str) -> str:
         done = subprocess.run(parts, stdin=subprocess.DEVNULL, capture_output=True, timeout=_COMMAND_S, check=False)
         first = done.stdout.decode().partition("\n")[0].rstrip("\r") if done.returncode == 0 else ""
     except subprocess.TimeoutExpired as problem:
-        raise ConnectError(f"The password command did not end within {_COMMAND_S} s.", _LOOK) from problem
+        raise ConnectError(
+            tr("The password command did not end within {command_s} s.", command_s=_COMMAND_S), _LOOK
+        ) from problem
     except (OSError, ValueError, IndexError) as problem:  # no such program, an open quote, an output that is no text
         text = problem.strerror if isinstance(problem, OSError) else type(problem).__name__
-        raise ConnectError(f"The password command can't be run: {text}.", _LOOK) from problem
+        raise ConnectError(tr("The password command can't be run: {text}.", text=text), _LOOK) from problem
     if done.returncode:
-        raise ConnectError(f"The password command ended with exit code {done.returncode}.", _LOOK)
+        raise ConnectError(
+            tr("The password command ended with exit code {returncode}.", returncode=done.returncode), _LOOK
+        )
     if not first:
-        raise ConnectError("The password command printed nothing.", _LOOK)
+        raise ConnectError(tr("The password command printed nothing."), _LOOK)
     return first
 
 
@@ -102,10 +107,12 @@ def password_in(path: Path) -> str:
     """The first line of a file that only its owner may read. Raises: SavedError."""
     try:
         if path.stat().st_mode & 0o077:
-            raise SavedError(f"{path} can be read by others of this machine.", f"Run: chmod 600 {path}")
+            raise SavedError(
+                tr("{path} can be read by others of this machine.", path=path), tr("Run: chmod 600 {path}", path=path)
+            )
         with path.open(encoding="utf-8") as stream:
             return stream.readline(65_536).rstrip("\r\n")
     except OSError as problem:
-        raise SavedError(f"{path} can't be read: {problem.strerror}.") from problem
+        raise SavedError(tr("{path} can't be read: {strerror}.", path=path, strerror=problem.strerror)) from problem
     except UnicodeDecodeError as problem:
-        raise SavedError(f"{path} is not UTF-8 text.", "Save it as UTF-8.") from problem
+        raise SavedError(tr("{path} is not UTF-8 text.", path=path), tr("Save it as UTF-8.")) from problem

@@ -9,6 +9,7 @@ from functools import cache
 from typing import Any
 
 from nimble_otter.sources.catalogue import Shape, Shapes
+from nimble_otter.translation import tr
 
 Document = Mapping[str, Any]
 
@@ -69,8 +70,15 @@ def find_shapes(collection: str, documents: Sequence[Document], total: int, inde
         named.append(Shape(_name(own, core), len(own) / whole, _labels(own, core), len(members), _types(own), own[0]))
     named.sort(key=lambda shape: -shape.share)
     if rare_count:
-        word = "field set" if rare_sets == 1 else "field sets"
-        named.append(Shape("one-off forms", rare_count / whole, (f"{rare_sets} other {word}",), rare_sets))
+        word = tr("field set") if rare_sets == 1 else tr("field sets")
+        named.append(
+            Shape(
+                tr("one-off forms"),
+                rare_count / whole,
+                (tr("{rare_sets} other {word}", rare_sets=rare_sets, word=word),),
+                rare_sets,
+            )
+        )
     return Shapes(collection, len(documents), total, tuple(named), _types(documents), indexed)
 
 
@@ -84,7 +92,7 @@ def _name(documents: Sequence[Document], core: frozenset[str]) -> str:
         values = {d.get(field) if isinstance(d.get(field), str) else None for d in documents}
         if field in core and len(values) == 1 and None not in values and len(documents) > 1:
             return str(values.pop())
-    return ", ".join(sorted(core)[:3]) or "no fields"
+    return ", ".join(sorted(core)[:3]) or tr("no fields")
 
 
 def _labels(documents: Sequence[Document], core: frozenset[str]) -> tuple[str, ...]:

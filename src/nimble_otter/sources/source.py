@@ -36,6 +36,7 @@ from nimble_otter.sources.urls import (
 )
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, Table
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject
 
 if TYPE_CHECKING:
@@ -325,20 +326,27 @@ def _driver_of(scheme: str) -> Driver:
         if driver.takes(scheme):
             return driver
     known = ", ".join(f"{s}:" for driver in found for s in driver.schemes if s != "*")
-    raise ConnectError(f"There is no driver for {scheme}: sources.", f"Known are {known} and SQLite files.")
+    raise ConnectError(
+        tr("There is no driver for {scheme}: sources.", scheme=scheme),
+        tr("Known are {known} and SQLite files.", known=known),
+    )
 
 
 def check_guarded(guarded: tuple[str, ...], text: str) -> None:
     """Raises: ChangeError, where a statement that writes names a database that is marked read-only."""
     for name in guarded:
         if re.search(rf"(?<!\w){re.escape(name)}(?!\w)", text, re.IGNORECASE):
-            raise ChangeError(f"The database {name} is marked read-only on this server.", "Take the mark off first.")
+            raise ChangeError(
+                tr("The database {name} is marked read-only on this server.", name=name), tr("Take the mark off first.")
+            )
 
 
 def check_writable(connection: Connection) -> None:
     """Raises: ChangeError, where the source is marked read-only."""
     if connection.is_read_only:
-        raise ChangeError("This source is marked read-only.", "Take the mark off on its page, if that is right.")
+        raise ChangeError(
+            tr("This source is marked read-only."), tr("Take the mark off on its page, if that is right.")
+        )
 
 
 def connect(
@@ -354,8 +362,8 @@ def connect(
     driver = driver_for(source.url)
     if source.left_out:
         raise ConnectError(
-            f"The option {source.left_out[0]} of the URL holds a secret and is not taken.",
-            "Give a user and a password instead.",
+            tr("The option {left_out} of the URL holds a secret and is not taken.", left_out=source.left_out[0]),
+            tr("Give a user and a password instead."),
         )
     (url, replica), tunnel = split_replica(source.url) if driver.address.has_replicas else (source.url, ""), None
     if f"{SSH_OPTION}=" in url:
@@ -369,7 +377,9 @@ def connect(
             refusal = tunnel.refusal
             tunnel.close()
             if refusal:
-                raise ConnectError(f"{tunnel.way}: {refusal}.", "Check the host and port of the source.") from problem
+                raise ConnectError(
+                    f"{tunnel.way}: {refusal}.", tr("Check the host and port of the source.")
+                ) from problem
         raise
     if tunnel is not None:
         connection.use_tunnel(tunnel)
@@ -382,7 +392,10 @@ def connect(
         except OtterError as problem:
             connection.close()
             where = urlsplit(replica).netloc.rpartition("@")[2]
-            raise ConnectError(f"The replica {where} can't be read from: {problem.message}", problem.hint) from problem
+            raise ConnectError(
+                tr("The replica {where} can't be read from: {message}", where=where, message=problem.message),
+                problem.hint,
+            ) from problem
     log.info("connected to a source of %s%s", connection.dialect.key, ", read-only" if connection.is_read_only else "")
     return connection
 
@@ -395,13 +408,14 @@ def _connected(driver: Driver, source: Source, url: str, password: str | None, w
     except AuthError as problem:
         if password is not None:
             raise
-        hint = " ".join(filter(None, (why, "Enter the password on the source's page.")))
+        hint = " ".join(filter(None, (why, tr("Enter the password on the source's page."))))
         raise PasswordMissing(
-            "The server refused the user name without a password, and none is known here.", hint
+            tr("The server refused the user name without a password, and none is known here."), hint
         ) from problem
     except (KeyError, ValueError, TypeError, AttributeError) as problem:  # what client libraries say to odd URLs
         raise ConnectError(
-            f"The URL can't be used: {without_secrets(str(problem))}.", "Check it in the source."
+            tr("The URL can't be used: {without_secrets}.", without_secrets=without_secrets(str(problem))),
+            tr("Check it in the source."),
         ) from problem
 
 

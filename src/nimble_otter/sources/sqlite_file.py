@@ -29,6 +29,7 @@ from nimble_otter.sources.texts import find_word
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -65,7 +66,14 @@ class SqliteConnection(Relational):
                 self._ask("select count(*) from sqlite_master")
         except SourceError as problem:
             self.close()
-            raise ConnectError(f"{path.name} can't be opened as an SQLite database: {problem.message}", "") from problem
+            raise ConnectError(
+                tr(
+                    "{path_name} can't be opened as an SQLite database: {message}",
+                    path_name=path.name,
+                    message=problem.message,
+                ),
+                "",
+            ) from problem
 
     def _open(self, read_only: bool, wait_s: float = LOCK_S) -> sqlite3.Connection:
         uri = f"file:{_quoted(self.path)}?mode={'ro' if read_only else 'rw'}"
@@ -158,7 +166,7 @@ class SqliteConnection(Relational):
         for name, text in rows:
             match = re.search(r"\bon\b.*?(\(.*)$", text or "", re.IGNORECASE | re.DOTALL)
             unique = "unique " if re.match(r"create\s+unique", text or "", re.IGNORECASE) else ""
-            results.append((name, unique + (match[1] if match else "of a constraint")))
+            results.append((name, unique + (match[1] if match else tr("of a constraint"))))
         return tuple(results)
 
     def _start(self, answer: Answer, text: str, values: dict[str, object]) -> tuple[list[str], list[Kind | None]]:
@@ -188,7 +196,7 @@ class SqliteConnection(Relational):
             try:
                 done = run_each(driver.cursor, [one])[0]
             except OverflowError as problem:
-                raise QueryError("A whole number is too large.", "It holds 64-bit integers.") from problem
+                raise QueryError(tr("A whole number is too large."), tr("It holds 64-bit integers.")) from problem
             results.append(replace(done, beside=driver.total_changes - before - done.touched))
         return results
 
@@ -218,11 +226,13 @@ class SqliteConnection(Relational):
             writer.execute(f"pragma busy_timeout = {int(LOCK_S * 1000)}")
         except sqlite3.OperationalError as problem:
             hint = (
-                "Another program is writing to it; try again."
+                tr("Another program is writing to it; try again.")
                 if "locked" in str(problem)
-                else ("Check that you may write the file and its folder.")
+                else tr("Check that you may write the file and its folder.")
             )
-            raise LostError(f"{self.path.name} can't be written: {problem}.", hint) from problem
+            raise LostError(
+                tr("{path_name} can't be written: {problem}.", path_name=self.path.name, problem=problem), hint
+            ) from problem
         try:
             yield writer
         finally:
@@ -244,8 +254,8 @@ class SqliteConnection(Relational):
         elif "incomplete input" in message:
             place = place_of(text, len(text.rstrip()) - 1, len(text.rstrip()))
         elif "readonly" in message or "not authorized" in message or "prohibited" in message:
-            message = "The source is open for reading only"
-            hint = "Correct cells in the grid and write through Changes. Other files are sources of their own."
+            message = tr("The source is open for reading only")
+            hint = tr("Correct cells in the grid and write through Changes. Other files are sources of their own.")
         return QueryError(f"{message[0].upper()}{message[1:]}.", hint, place)
 
 
@@ -284,7 +294,7 @@ def _bound(value: Value) -> object:
     try:
         return float(value) if isinstance(value, Decimal) or is_beyond else value
     except OverflowError as problem:
-        raise QueryError("A parameter's number is too large.", "It takes numbers up to 1.8e308.") from problem
+        raise QueryError(tr("A parameter's number is too large."), tr("It takes numbers up to 1.8e308.")) from problem
 
 
 def _begin(writer: sqlite3.Connection, stop: StopToken) -> None:

@@ -13,6 +13,7 @@ from nimble_otter.files import locked
 from nimble_otter.sources.saved import SUFFIX, export_source, import_source
 from nimble_otter.sources.source import Source
 from nimble_otter.team_changes import absent, noting
+from nimble_otter.translation import tr
 
 _FOLDER = "sources"
 
@@ -32,7 +33,13 @@ def team_sources(folder: Path) -> tuple[list[Source], list[str]]:
             troubles.append(str(problem))
             continue
         if source.name in found:
-            troubles.append(f"{path.name}: the team has another source {source.name}.")
+            troubles.append(
+                tr(
+                    "{path_name}: the team has another source {source_name}.",
+                    path_name=path.name,
+                    source_name=source.name,
+                )
+            )
         found.setdefault(source.name, source)
     return [found[name] for name in sorted(found)], troubles
 
@@ -55,11 +62,17 @@ def share(source: Source, folder: Path, before: Source | None = None) -> Source:
             there = _shared(old) if old.exists() else None
             if there is not None and (before is None or not _is_same(there, before)):
                 raise SavedError(
-                    f"{there.name} was changed by somebody else: it is {_words(there)} now.",
-                    "Open its page again, then change it." if before is not None else "Choose another name.",
+                    tr(
+                        "{there_name} was changed by somebody else: it is {words} now.",
+                        there_name=there.name,
+                        words=_words(there),
+                    ),
+                    tr("Open its page again, then change it.") if before is not None else tr("Choose another name."),
                 )
             if old != path and path.exists():
-                raise SavedError(f"The team has a source {source.name}.", "Choose another name.")
+                raise SavedError(
+                    tr("The team has a source {source_name}.", source_name=source.name), tr("Choose another name.")
+                )
             said = _words(source) if before is None else f"{_words(before)} → {_words(source)}"
             with noting(folder, path, source.name, lambda *_: said):
                 export_source(source, path)
@@ -67,7 +80,10 @@ def share(source: Source, folder: Path, before: Source | None = None) -> Source:
                 with noting(folder, old, there.name if there is not None else source.name):
                     old.unlink(missing_ok=True)
     except OSError as problem:
-        raise SavedError(f"{path} can't be written: {problem.strerror}.", "Check the team's folder.") from problem
+        raise SavedError(
+            tr("{path} can't be written: {strerror}.", path=path, strerror=problem.strerror),
+            tr("Check the team's folder."),
+        ) from problem
     return replace(source, is_shared=True, password_command="", clear_password=False)
 
 
@@ -79,7 +95,8 @@ def withdraw(source: Source, folder: Path) -> None:
             path.unlink(missing_ok=True)
     except OSError as problem:
         raise SavedError(
-            f"{source.name} can't be removed: {problem.strerror}.", "Check the team's folder."
+            tr("{source_name} can't be removed: {strerror}.", source_name=source.name, strerror=problem.strerror),
+            tr("Check the team's folder."),
         ) from problem
 
 
@@ -98,5 +115,5 @@ def _is_same(one: Source, other: Source) -> bool:
 
 def _words(source: Source) -> str:
     """What of a source the file has."""
-    marks = [source.stage, "take care" if source.care else "", "read-only" if source.read_only else ""]
+    marks = [source.stage, tr("take care") if source.care else "", "read-only" if source.read_only else ""]
     return ", ".join([source.url, *filter(None, marks)])

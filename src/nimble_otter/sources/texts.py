@@ -8,18 +8,21 @@ from nimble_otter.errors import Place, QueryError, place_of
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.sql.statements import find_parameters, split_statements
 from nimble_otter.sources.source import Request
+from nimble_otter.translation import tr
 
 
 def one_statement(request: Request) -> str:
     """The text of the only statement. Raises: QueryError, when there is none, are several, or a value is missing."""
     unset = [name for name in find_parameters(request.text) if name not in request.parameters]
     if unset:
-        raise QueryError(f"The parameter :{unset[0]} has no value.", "Give it one beside the query.")
+        raise QueryError(
+            tr("The parameter :{unset} has no value.", unset=unset[0]), tr("Give it one beside the query.")
+        )
     statements = split_statements(request.text)
     if len(statements) != 1:
         raise QueryError(
-            "There is no statement to run." if not statements else "Only one statement can be run at a time.",
-            "" if not statements else "Put the caret in one, or select it.",
+            tr("There is no statement to run.") if not statements else tr("Only one statement can be run at a time."),
+            "" if not statements else tr("Put the caret in one, or select it."),
         )
     return statements[0].text
 

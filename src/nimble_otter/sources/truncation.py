@@ -17,6 +17,7 @@ from nimble_otter.table import Column, Kind, Table
 from nimble_otter.table.core.columns import BufferText, CodedText, Ids
 from nimble_otter.table.text.show import LONGEST, plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _AT_ONCE = 20
@@ -166,5 +167,8 @@ def fetch_whole(
             progress(len(found), len(rows))
     absent = [row for row in rows if row not in found]
     if absent:
-        raise QueryError(f"{len(absent)} of the rows are not at the source any more.", "Run the query again.")
+        raise QueryError(
+            tr("{absent_count} of the rows are not at the source any more.", absent_count=len(absent)),
+            tr("Run the query again."),
+        )
     return {row: {place: v for place, v in own.items() if place in cells[row]} for row, own in found.items()}

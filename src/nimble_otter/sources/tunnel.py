@@ -22,10 +22,11 @@ from typing import IO
 from nimble_otter.errors import ConnectError, SourceTimeout
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.urls import SSH_OPTION, read_url, url_without, without_secrets
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 PATIENCE_S = 25
-_INSTALL = "Install the system's SSH client."
+_INSTALL = tr("Install the system's SSH client.")
 _TRIES = 3
 _SOCKS = "socks5://"
 _READY = b"ready"
@@ -37,17 +38,24 @@ _OPTIONS = (
 _SCRIPT = 'exec 3<&0; "$@" </dev/null & way=$!; { cat; kill $way; } <&3 >/dev/null 2>&1 & wait $way'
 """Ends ssh when its standard input ends, which it does with this process, however that ends."""
 _FAILURES = (
-    ("REMOTE HOST IDENTIFICATION HAS CHANGED", "{at} shows another host key than before.",
-     "Find out why before you go on; then run in a terminal: ssh {at}"),
-    ("Host key verification failed", "The host key of {at} is not known here.", "Run once in a terminal: ssh {at}"),
-    ("Permission denied", "{at} refused this user and its keys.", "Try in a terminal: ssh {at}"),
-    ("Too many authentication failures", "{at} refused this user and its keys.", "Try in a terminal: ssh {at}"),
-    ("Could not resolve hostname", "There is no host {at}.", "Check the name, or its entry in ~/.ssh/config."),
-    ("Connection refused", "{at} refuses the connection.", "Check the host and the port of its ssh server."),
-    ("timed out", "{at} did not answer.", "Check the network, or try again."),
-    ("No route to host", "There is no way to {at}.", "Check the network."),
-    ("administratively prohibited", "{at} does not allow to forward ports.", "Ask who runs it."),
-)  # fmt: skip
+    (
+        "REMOTE HOST IDENTIFICATION HAS CHANGED",
+        tr("{at} shows another host key than before."),
+        tr("Find out why before you go on; then run in a terminal: ssh {at}"),
+    ),
+    (
+        "Host key verification failed",
+        tr("The host key of {at} is not known here."),
+        tr("Run once in a terminal: ssh {at}"),
+    ),
+    ("Permission denied", tr("{at} refused this user and its keys."), tr("Try in a terminal: ssh {at}")),
+    ("Too many authentication failures", tr("{at} refused this user and its keys."), tr("Try in a terminal: ssh {at}")),
+    ("Could not resolve hostname", tr("There is no host {at}."), tr("Check the name, or its entry in ~/.ssh/config.")),
+    ("Connection refused", tr("{at} refuses the connection."), tr("Check the host and the port of its ssh server.")),
+    ("timed out", tr("{at} did not answer."), tr("Check the network, or try again.")),
+    ("No route to host", tr("There is no way to {at}."), tr("Check the network.")),
+    ("administratively prohibited", tr("{at} does not allow to forward ports."), tr("Ask who runs it.")),
+)
 
 
 def by_tunnel(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
@@ -64,12 +72,14 @@ def by_tunnel(url: str, form: AddressForm) -> tuple[str, Tunnel | None]:
     try:
         parsed = make_url(url_without(parts.without(SSH_OPTION)))
     except ArgumentError as problem:
-        raise ConnectError(f"The URL can't be used: {without_secrets(str(problem))}.") from problem
+        raise ConnectError(
+            tr("The URL can't be used: {without_secrets}.", without_secrets=without_secrets(str(problem)))
+        ) from problem
     port = parsed.port or form.port
     if not parsed.host or port is None or parsed.drivername.endswith("+srv"):
         raise ConnectError(
-            "A source is reached through another machine only by the host and port of its server.",
-            "Write both in its URL, or leave “Through” empty.",
+            tr("A source is reached through another machine only by the host and port of its server."),
+            tr("Write both in its URL, or leave “Through” empty."),
         )
     is_proxy = destination.startswith(_SOCKS)
     tunnel = (ProxyTunnel if is_proxy else SshTunnel)(destination, parsed.host, port)
@@ -110,7 +120,7 @@ class Tunnel:
                 return
             except _PortTaken as problem:
                 if not left:
-                    raise ConnectError("No port of this machine could be forwarded.", "Try again.") from problem
+                    raise ConnectError(tr("No port of this machine could be forwarded."), tr("Try again.")) from problem
 
     def ensure(self) -> None:
         """Open it again where ssh has ended: the line was lost, or the machine slept. Raises: ConnectError."""
@@ -128,7 +138,7 @@ class Tunnel:
     @property
     def way(self) -> str:
         """Where it leads, in words."""
-        return f"{self._at} can't reach {self._target}"
+        return tr("{at} can't reach {target}", at=self._at, target=self._target)
 
     def close(self) -> None:
         """End ssh."""
@@ -155,14 +165,18 @@ class Tunnel:
                 stderr=self._said, start_new_session=True,
             )  # fmt: skip
         except OSError as problem:
-            raise ConnectError(f"The way can't be opened: {problem.strerror}.", _INSTALL) from problem
+            raise ConnectError(
+                tr("The way can't be opened: {strerror}.", strerror=problem.strerror), _INSTALL
+            ) from problem
         self._process = process
         assert process.stdout is not None
         until, heard = time.monotonic() + PATIENCE_S, b""
         while _READY not in heard:
             if not select.select([process.stdout], [], [], max(0.0, until - time.monotonic()))[0]:
                 self.close()
-                raise SourceTimeout(f"{self._at} did not answer within {PATIENCE_S} s.", self._hint)
+                raise SourceTimeout(
+                    tr("{at} did not answer within {patience_s} s.", at=self._at, patience_s=PATIENCE_S), self._hint
+                )
             piece = os.read(process.stdout.fileno(), 4096)
             if not piece:
                 process.wait(3)
@@ -187,10 +201,13 @@ class SshTunnel(Tunnel):
     def __init__(self, destination: str, host: str, port: int) -> None:
         match = re.fullmatch(r"(?:([^\s@-][^\s@]*)@)?([^\s@:-][^\s@:]*)(?::(\d{1,5}))?", destination.strip())
         if match is None:
-            raise ConnectError(f"{destination!r} is not an SSH destination.", "Write it like otter@bastion.example:22.")
+            raise ConnectError(
+                tr("{destination!r} is not an SSH destination.", destination=destination),
+                tr("Write it like otter@bastion.example:22."),
+            )
         user, name, own_port = match.groups()
         at = f"{user}@{name}" if user else name
-        super().__init__(at, host, port, f"Try in a terminal: ssh {at}")
+        super().__init__(at, host, port, tr("Try in a terminal: ssh {at}", at=at))
         self._words = [*(["-p", own_port] if own_port else []), "--", at]
 
     def _command(self) -> list[str]:
@@ -200,12 +217,15 @@ class SshTunnel(Tunnel):
 
     def _failure(self, said: str) -> Exception:
         if "not found" in said and "ssh" in said and ": 1:" in said:
-            return ConnectError("There is no ssh on this machine.", _INSTALL)
+            return ConnectError(tr("There is no ssh on this machine."), _INSTALL)
         for mark, message, hint in _FAILURES:
             if mark in said:
                 return ConnectError(message.format(at=self._at), hint.format(at=self._at))
         lines = [line.strip() for line in said.splitlines() if line.strip()]
-        return ConnectError(f"ssh to {self._at} failed: {lines[-1] if lines else 'it said nothing'}.", self._hint)
+        return ConnectError(
+            tr("ssh to {at} failed: {lines}.", at=self._at, lines=lines[-1] if lines else tr("it said nothing")),
+            self._hint,
+        )
 
 
 class ProxyTunnel(Tunnel):
@@ -215,20 +235,20 @@ class ProxyTunnel(Tunnel):
         match = re.fullmatch(rf"{_SOCKS}([\w.\-]+|\[[0-9A-Fa-f:.]+\])(?::(\d{{1,5}}))?/?", destination.strip())
         if match is None:
             raise ConnectError(
-                f"{without_secrets(destination)!r} is not a SOCKS proxy.",
-                "Write it like socks5://proxy.example:1080; one that asks for a password can't be used.",
+                tr("{without_secrets!r} is not a SOCKS proxy.", without_secrets=without_secrets(destination)),
+                tr("Write it like socks5://proxy.example:1080; one that asks for a password can't be used."),
             )
         self._proxy, self._to = (match[1].strip("[]"), match[2] or "1080"), (host, str(port))
-        super().__init__(f"The proxy {self._proxy[0]}", host, port, "Check its host and port.")
+        super().__init__(tr("The proxy {proxy}", proxy=self._proxy[0]), host, port, tr("Check its host and port."))
 
     def _command(self) -> list[str]:
         return [sys.executable, "-m", "nimble_otter.sources.socks_forwarder", str(self.port), *self._proxy, *self._to]
 
     def _failure(self, said: str) -> Exception:
         if "no package" in said:
-            return ConnectError("SOCKS proxies need the package PySocks, which is not installed.",
-                                "Run: pip install 'nimble-otter[socks]'")  # fmt: skip
-        line = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), "it said nothing")
+            return ConnectError(tr("SOCKS proxies need the package PySocks, which is not installed."),
+                                tr("Run: pip install 'nimble-otter[socks]'"))  # fmt: skip
+        line = next((line.strip() for line in reversed(said.splitlines()) if line.strip()), tr("it said nothing"))
         return ConnectError(f"{self.way}: {line.rstrip('.')}.", self._hint)
 
 

@@ -8,8 +8,9 @@ from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.source import all_drivers
 from nimble_otter.sources.urls import REPLICA_OPTION, SSH_OPTION
+from nimble_otter.translation import tr
 
-TLS = {"": "as the server likes", "required": "required", "verified": "required, certificate checked"}
+TLS = {"": "as the server likes", "required": "required", "verified": tr("required, certificate checked")}
 FILE, SERVER, _OTHER = "sqlite", "postgresql", "other"
 """Keys of the drivers of files, of the server that is offered first, and of every other URI."""
 
@@ -60,7 +61,7 @@ def parts_of(url: str) -> Parts:
         try:
             host, port = parts.hostname or "", parts.port
         except ValueError as problem:
-            raise ValueError("The port is not a number.") from problem
+            raise ValueError(tr("The port is not a number.")) from problem
     options = dict(parse_qsl(parts.query, keep_blank_values=True))
     ssh = options.pop(SSH_OPTION, "")
     replica = options.pop(REPLICA_OPTION, "") if form.has_replicas else ""

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from urllib.parse import parse_qsl, quote, unquote, urlencode
 
 from nimble_otter.errors import ConnectError
+from nimble_otter.translation import tr
 
 SSH_OPTION = "ssh"
 """The option of a URL that names the SSH destination by which its server is reached (see tunnel.py)."""
@@ -49,7 +50,7 @@ class Secret:
         return hash(self._value)
 
     def __reduce__(self) -> tuple[object, ...]:
-        raise TypeError("a secret is not stored")
+        raise TypeError(tr("a secret is not stored"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,7 +144,9 @@ def split_replica(url: str) -> tuple[str, str]:
     if parts is None or where is None:
         return url, ""
     if not re.fullmatch(r"(\[[0-9A-Fa-f:.%]+\]|[\w.\-]+)(:\d{1,5})?", where):
-        raise ConnectError(f"{where!r} is not the host of a replica.", "Write it like replica.example:5432.")
+        raise ConnectError(
+            tr("{where!r} is not the host of a replica.", where=where), tr("Write it like replica.example:5432.")
+        )
     plain = parts.without(REPLICA_OPTION)
     port = re.search(r":\d+\Z", parts.where)
     if port is not None and not re.search(r":\d+\Z", where):
@@ -182,6 +185,11 @@ def check_options(url: str, allowed: Mapping[str, str], known: Mapping[str, str]
         if pattern is None:
             why = (known or {}).get(name, "")
             some = ", ".join(sorted(allowed))
-            raise ConnectError(f"The option {name} of the URL is not taken{why}.", f"Taken are {some}.")
+            raise ConnectError(
+                tr("The option {name} of the URL is not taken{why}.", name=name, why=why),
+                tr("Taken are {some}.", some=some),
+            )
         if not re.fullmatch(pattern, value):
-            raise ConnectError(f"The value of the URL's option {name} is not taken.", "Check it in the source.")
+            raise ConnectError(
+                tr("The value of the URL's option {name} is not taken.", name=name), tr("Check it in the source.")
+            )

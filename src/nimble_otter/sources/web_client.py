@@ -24,6 +24,7 @@ from nimble_otter import __version__
 from nimble_otter.errors import AuthError, ClearPassword, ConnectError, LostError, SourceError, SourceTimeout
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 log = logging.getLogger(__name__)
@@ -59,12 +60,14 @@ def signed_in(url: str, password: str | None, clear_password: bool, header: str 
     parts = urlsplit(url)
     user, _, where = parts.netloc.rpartition("@")
     if not where.partition(":")[0]:
-        raise ConnectError("The address has no host.", "Write it like https://host/levels.csv.")
+        raise ConnectError(tr("The address has no host."), tr("Write it like https://host/levels.csv."))
     plain = urlunsplit((parts.scheme, where, parts.path or "/", parts.query, ""))
     headers = _headers(header, unquote(user.partition(":")[0]), password)
     is_here = parts.hostname in ("localhost", "127.0.0.1", "::1")
     if headers and parts.scheme == "http" and not clear_password and not is_here:
-        raise ClearPassword("The password would be sent without TLS.", "Use https, or allow it on the source's page.")
+        raise ClearPassword(
+            tr("The password would be sent without TLS."), tr("Use https, or allow it on the source's page.")
+        )
     return plain, headers
 
 
@@ -108,7 +111,7 @@ class WebClient:
                 return Reply(data, answer.headers.get("content-type", ""), _mark_of(answer), _next_of(answer, url), url)
             answer.close()
             url = _followed(url, target, is_local)
-        raise ConnectError("The service redirects without end.", "Check the address.")
+        raise ConnectError(tr("The service redirects without end."), tr("Check the address."))
 
     def send(
         self, method: str, url: str, body: Value = None, stop: StopToken = NEVER, headers: Mapping[str, str] = {}
@@ -130,7 +133,7 @@ class WebClient:
             raise _explained(problem, url) from problem
         except urllib3.exceptions.HTTPError as problem:
             raise LostError(
-                "The server did not answer the request.", "Look at what is there, then try again."
+                tr("The server did not answer the request."), tr("Look at what is there, then try again.")
             ) from problem
         try:
             return answer.status, self._read(answer, stop, time.monotonic() + PATIENCE_S)
@@ -151,7 +154,9 @@ class WebClient:
             except urllib3.exceptions.HTTPError as problem:
                 raise _explained(problem, url) from problem
             except (UnicodeError, ValueError) as problem:
-                raise ConnectError("The address can't be used.", "Write it like https://host/levels.csv.") from problem
+                raise ConnectError(
+                    tr("The address can't be used."), tr("Write it like https://host/levels.csv.")
+                ) from problem
             if answer.status not in _AGAIN or not left:
                 return answer
             wait = _wait_of(answer.headers.get("retry-after", ""), _TRIES - left)
@@ -179,9 +184,14 @@ class WebClient:
             while piece := answer.read1(_CHUNK, decode_content=True):
                 size += len(piece)
                 if size > MOST_BYTES:
-                    raise ConnectError(f"The answer is longer than {MOST_BYTES >> 20} MB.", "Ask for less of it.")
+                    raise ConnectError(
+                        tr("The answer is longer than {most_bytes} MB.", most_bytes=MOST_BYTES >> 20),
+                        tr("Ask for less of it."),
+                    )
                 if time.monotonic() > until:
-                    raise SourceTimeout(f"The answer did not end within {PATIENCE_S // 60} minutes.")
+                    raise SourceTimeout(
+                        tr("The answer did not end within {patience_s} minutes.", patience_s=PATIENCE_S // 60)
+                    )
                 stop.check()
                 pieces.append(piece)
         except urllib3.exceptions.HTTPError as problem:
@@ -205,7 +215,7 @@ def _pool_by(proxy: str, context: ssl.SSLContext) -> urllib3.PoolManager:
         return SOCKSProxyManager(re.sub(r"^socks5?:", "socks5h:", proxy), ssl_context=context)
     except (ImportError, ValueError) as problem:
         raise ConnectError(
-            "The SOCKS proxy of the environment can't be used.", "Run: pip install 'nimble-otter[socks]'"
+            tr("The SOCKS proxy of the environment can't be used."), tr("Run: pip install 'nimble-otter[socks]'")
         ) from problem
 
 
@@ -227,9 +237,11 @@ def _followed(url: str, target: str, is_local: bool) -> str:
     """Where a redirect leads. Raises: ConnectError, where it leads where it should not."""
     found = urljoin(url, target)
     if urlsplit(found).scheme not in ("http", "https") or (url.startswith("https:") and found.startswith("http:")):
-        raise ConnectError("The service redirects to an address without TLS, or to none of the web.", "Check it first.")
+        raise ConnectError(
+            tr("The service redirects to an address without TLS, or to none of the web."), tr("Check it first.")
+        )
     if not is_local and not _is_public(found):
-        raise ConnectError("The service redirects into the local network.", "Nothing was asked there.")
+        raise ConnectError(tr("The service redirects into the local network."), tr("Nothing was asked there."))
     return found
 
 
@@ -254,25 +266,38 @@ def _wait_of(said: str, times: int) -> float:
 def _refused(status: int, url: str) -> SourceError:
     path = urlsplit(url).path
     if status in (401, 403):
-        return AuthError(f"The service refused it ({status}).", "Give the password or token it asks for in the source.")
+        return AuthError(
+            tr("The service refused it ({status}).", status=status),
+            tr("Give the password or token it asks for in the source."),
+        )
     if status == 404:
-        return ConnectError(f"There is nothing at {path} (404).", "Check the address.")
-    return ConnectError(f"The service answered with status {status}.", "Try again later, or ask who runs it.")
+        return ConnectError(tr("There is nothing at {path} (404).", path=path), tr("Check the address."))
+    return ConnectError(
+        tr("The service answered with status {status}.", status=status), tr("Try again later, or ask who runs it.")
+    )
 
 
 def _explained(problem: urllib3.exceptions.HTTPError, url: str) -> SourceError:
-    host = urlsplit(url).hostname or "The service"
+    host = urlsplit(url).hostname or tr("The service")
     name, said = type(problem).__name__, str(problem)
     is_refused = isinstance(problem, urllib3.exceptions.NewConnectionError)  # a kind of time-out to the library
     if isinstance(problem, urllib3.exceptions.TimeoutError) and not is_refused:
-        return SourceTimeout(f"{host} did not answer in time.", "Try again later.")
+        return SourceTimeout(tr("{host} did not answer in time.", host=host), tr("Try again later."))
     if isinstance(problem, urllib3.exceptions.SSLError) or "certificate" in said.lower():
-        return ConnectError(f"The certificate of {host} is not trusted: {said.rpartition(':')[2].strip(' )')}.",
-                            "Check the address, or have the certificate added to the system's.")  # fmt: skip
+        return ConnectError(
+            tr(
+                "The certificate of {host} is not trusted: {rpartition}.",
+                host=host,
+                rpartition=said.rpartition(":")[2].strip(" )"),
+            ),
+            tr("Check the address, or have the certificate added to the system's."),
+        )
     if isinstance(problem, urllib3.exceptions.NameResolutionError):
-        return ConnectError(f"There is no host {host}.", "Check the address and the network.")
+        return ConnectError(tr("There is no host {host}.", host=host), tr("Check the address and the network."))
     if isinstance(problem, (urllib3.exceptions.ProtocolError, urllib3.exceptions.DecodeError)) and url == "":
-        return LostError("The answer broke off, or could not be unpacked.", "Try again.")
+        return LostError(tr("The answer broke off, or could not be unpacked."), tr("Try again."))
     if isinstance(problem, urllib3.exceptions.LocationParseError):
-        return ConnectError("The address can't be used.", "Write it like https://host/levels.csv.")
-    return ConnectError(f"{host} can't be reached ({name}).", "Check the address and the network.")
+        return ConnectError(tr("The address can't be used."), tr("Write it like https://host/levels.csv."))
+    return ConnectError(
+        tr("{host} can't be reached ({name}).", host=host, name=name), tr("Check the address and the network.")
+    )

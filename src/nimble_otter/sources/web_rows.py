@@ -19,6 +19,7 @@ from nimble_otter.errors import ConnectError
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.table.core.columns import Field, Kind, distinct_names
 from nimble_otter.table.text.csv_lines import csv_lines
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST_COLUMNS = 1900
@@ -50,7 +51,7 @@ def read_answer(
     try:
         whole = parse_json(text)
     except RecursionError as problem:
-        raise ConnectError("The answer is nested too deeply.", "Check the address.") from problem
+        raise ConnectError(tr("The answer is nested too deeply."), tr("Check the address.")) from problem
     except ValueError as problem:
         lines = [line for line in text.splitlines() if line.strip()]
         try:
@@ -59,8 +60,11 @@ def read_answer(
             if "\n" in text and not text.lstrip().startswith(("<", "{", "[")):
                 return {"": _of_lines(text, "")}, None
             raise ConnectError(
-                f"The answer is neither JSON nor CSV ({content_type.partition(';')[0] or 'of no type'}).",
-                "Check the address in a browser.",
+                tr(
+                    "The answer is neither JSON nor CSV ({partition}).",
+                    partition=content_type.partition(";")[0] or tr("of no type"),
+                ),
+                tr("Check the address in a browser."),
             ) from problem
     return _of_json(_value_at(whole, at) if at else whole, at), _named(whole, following)
 
@@ -103,7 +107,9 @@ def _value_at(whole: Value, path: str) -> Value:
         elif isinstance(whole, list) and name.isdigit() and int(name) < len(whole):
             whole = whole[int(name)]
         else:
-            raise ConnectError(f"The answer has no {path}.", "Check “at” behind the # of the address.")
+            raise ConnectError(
+                tr("The answer has no {path}.", path=path), tr("Check “at” behind the # of the address.")
+            )
     return whole
 
 
@@ -114,7 +120,10 @@ def write_tables(file: Path, tables: Mapping[str, Rows]) -> None:
         connection.execute("begin")
         for name, table in tables.items():
             if len(table.names) > MOST_COLUMNS:
-                raise ConnectError(f"The answer has {len(table.names)} columns.", f"At most {MOST_COLUMNS} are taken.")
+                raise ConnectError(
+                    tr("The answer has {names_count} columns.", names_count=len(table.names)),
+                    tr("At most {most_columns} are taken.", most_columns=MOST_COLUMNS),
+                )
             columns = list(zip(*table.rows, strict=True)) if table.rows else [()] * len(table.names)
             typed = [_typed(column) for column in columns]
             fields = ", ".join(f"{quote_name(n)} {kind}" for n, (kind, _) in zip(table.names, typed, strict=True))
@@ -142,14 +151,22 @@ def _of_lines(text: str, mark: str) -> Rows:
     try:
         lines = list(csv_lines(text, mark))
     except csv.Error as problem:
-        raise ConnectError(f"The CSV can't be read: {problem}.", "Check the address.") from problem
+        raise ConnectError(
+            tr("The CSV can't be read: {problem}.", problem=problem), tr("Check the address.")
+        ) from problem
     if not lines:
-        raise ConnectError("The answer has no line of names.", "Check the address.")
+        raise ConnectError(tr("The answer has no line of names."), tr("Check the address."))
     names, width = lines[0], len(lines[0])
     for number, line in enumerate(lines[1:], 2):
         if len(line) > width:
             raise ConnectError(
-                f"Line {number} has {len(line)} values, the first has {width} names.", "Ask who made it."
+                tr(
+                    "Line {number} has {line_count} values, the first has {width} names.",
+                    number=number,
+                    line_count=len(line),
+                    width=width,
+                ),
+                tr("Ask who made it."),
             )
     return Rows(_names([name or "" for name in names]), [line + [None] * (width - len(line)) for line in lines[1:]])
 
@@ -168,7 +185,8 @@ def _of_json(found: Value, at: str) -> dict[str, Rows]:
         return {"": Rows(tuple(f"column {n}" for n in range(1, width + 1)), rows)}
     if not isinstance(found, list):
         raise ConnectError(
-            f"At {at or 'the top'} of the answer there are no rows.", "Say where they are: #at=data.items"
+            tr("At {at} of the answer there are no rows.", at=at or tr("the top")),
+            tr("Say where they are: #at=data.items"),
         )
     return {"": _of_objects(found)}
 

@@ -22,6 +22,7 @@ from nimble_otter.files import write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.writes import Written, all_writes, load_reversal
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 AT_ONCE = 200
 """Statements that are shown at a time: the page that holds the chosen row."""
@@ -29,13 +30,13 @@ _MANY = 2000
 """From here on the statements are made in the background."""
 _LONGEST = 3000
 """Characters of a statement that are shown; a line of many more holds the window while it is laid out."""
-_WORDS = {"update": "edited row", "insert": "new row", "delete": "row to delete"}
+_WORDS = {"update": tr("edited row"), "insert": tr("new row"), "delete": tr("row to delete")}
 
 
 class ChangesDrawer(Drawer):
     """Writing is asked for by signals: the window knows the lanes. `row_wanted` asks for a row of the grid."""
 
-    title = "Changes"
+    title = tr("Changes")
     rehearse_wanted = Signal()
     write_wanted = Signal()
     revert_wanted = Signal()
@@ -44,12 +45,14 @@ class ChangesDrawer(Drawer):
 
     def __init__(self) -> None:
         super().__init__()
-        self.revert = button("Revert", self._back, tip="Revert the selected cells, or all changes")
-        self.copy = button("Copy", self._copy, tip="Copy the statements")
-        self.save = button("Save", self._save, tip="Save the statements as a script")
-        self.review = button("Review", self._review, tip="Review the statements that reverse this write")
-        self.rehearse = button("Rehearse", self.rehearse_wanted.emit, tip="Run them in a transaction and roll it back")
-        self.write = button("Write", self.write_wanted.emit, "primary")
+        self.revert = button(tr("Revert"), self._back, tip=tr("Revert the selected cells, or all changes"))
+        self.copy = button(tr("Copy"), self._copy, tip=tr("Copy the statements"))
+        self.save = button(tr("Save"), self._save, tip=tr("Save the statements as a script"))
+        self.review = button(tr("Review"), self._review, tip=tr("Review the statements that reverse this write"))
+        self.rehearse = button(
+            tr("Rehearse"), self.rehearse_wanted.emit, tip=tr("Run them in a transaction and roll it back")
+        )
+        self.write = button(tr("Write"), self.write_wanted.emit, "primary")
         for made in (self.revert, self.copy, self.save, self.review, self.rehearse, self.write):
             self.head.right.addWidget(made)
         self.list = ChangesList()
@@ -57,7 +60,7 @@ class ChangesDrawer(Drawer):
         self.list.activated.connect(lambda *_: self._go_to_row())
         self.text = SqlEditor(numbered=False)
         self.text.setReadOnly(True)
-        self.text.setAccessibleName("Statements")
+        self.text.setAccessibleName(tr("Statements"))
         self.text.cursorPositionChanged.connect(self._caret_moved)
         self.side = ChangesSide(self._resolve, self._go, self._set_guard, self._match_by_values)
         split = QSplitter()
@@ -138,10 +141,12 @@ class ChangesDrawer(Drawer):
         self._say_head(plan, pending)
         self._fill_text()
         self.side.fill(open_pull, pending, problem, self._outcome())
-        words = "Write back" if open_pull.reviewing is not None else "Write"
-        many = f"{words} {grouped(pending)} change{'s' if pending != 1 else ''}"
-        self.write.setText(many if pending else "Write")
-        self.revert.setText("Leave it" if open_pull.reviewing is not None else "Revert")
+        words = tr("Write back") if open_pull.reviewing is not None else tr("Write")
+        many = trn(
+            "{words} {pending} change", "{words} {pending} changes", pending, words=words, pending=grouped(pending)
+        )
+        self.write.setText(many if pending else tr("Write"))
+        self.revert.setText(tr("Leave it") if open_pull.reviewing is not None else tr("Revert"))
         self.review.setVisible(is_done and bool(self._writes))
         for made in (self.revert, self.rehearse, self.write):
             made.setVisible(not is_done or not self._writes)
@@ -155,18 +160,25 @@ class ChangesDrawer(Drawer):
         assert open_pull is not None
         if plan is None:
             waits = open_pull.pending.waiting_count
-            text = f"{grouped(waits)} wait for their rows" if waits else "nothing pending"
+            text = tr("{waits} wait for their rows", waits=grouped(waits)) if waits else tr("nothing pending")
             self.head.words.setText(text if not pending else "")
             return
         if open_pull.reviewing is not None:
-            self.head.words.setText(f"putting back {grouped(pending)} of {plan.table} · by {plan.matched_by}")
+            self.head.words.setText(
+                tr(
+                    "putting back {pending} of {table} · by {matched_by}",
+                    pending=grouped(pending),
+                    table=plan.table,
+                    matched_by=plan.matched_by,
+                )
+            )
             return
         hidden, waits = self._hidden(), open_pull.pending.waiting_count
-        text = f"{grouped(pending)} to write · by {plan.matched_by}"
+        text = tr("{pending} to write · by {matched_by}", pending=grouped(pending), matched_by=plan.matched_by)
         self.head.words.setText(
             text
-            + (f" · {hidden} not in the rows shown" if hidden else "")
-            + (f" · {grouped(waits)} more wait for their rows" if waits else "")
+            + (tr(" · {hidden} not in the rows shown", hidden=hidden) if hidden else "")
+            + (tr(" · {waits} more wait for their rows", waits=grouped(waits)) if waits else "")
         )
 
     def _hidden(self) -> int:
@@ -231,7 +243,9 @@ class ChangesDrawer(Drawer):
         report = open_pull.report
         outcomes = {o.statement.row_id: o for o in report.outcomes} if report is not None else {}
         parks = render_parks(plan) if not first and plan.parks else []
-        lines: list[str] = [f"{plan.comment} first, because rows swap unique values", *parks] if parks else []
+        lines: list[str] = (
+            [tr("{comment} first, because rows swap unique values", comment=plan.comment), *parks] if parks else []
+        )
         self._lines = []
         for number, (statement, text) in enumerate(zip(shown, render(plan, shown), strict=True), first + 1):
             message = _said(outcomes.get(statement.row_id))
@@ -242,7 +256,9 @@ class ChangesDrawer(Drawer):
             ]
         if len(plan.statements) > len(shown):
             more = len(plan.statements) - len(shown)
-            lines.append(f"{plan.comment} and {grouped(more)} more; Copy has all of them")
+            lines.append(
+                tr("{comment} and {more} more; Copy has all of them", comment=plan.comment, more=grouped(more))
+            )
         self.text.setPlainText("\n".join(lines))
         self._is_filling = False
         self._mark()
@@ -328,7 +344,7 @@ class ChangesDrawer(Drawer):
     def _copy(self) -> None:
         QApplication.clipboard().setText(self._whole_text())
         count = len(self._plan.statements) if self._plan is not None else 0
-        self.said.emit(f"Copied {grouped(count)} statements" if count else "Copied", False)
+        self.said.emit(tr("Copied {count} statements", count=grouped(count)) if count else tr("Copied"), False)
 
     def _save(self) -> None:
         """The statements as a script for the server's own client."""
@@ -337,15 +353,18 @@ class ChangesDrawer(Drawer):
             return
         ends = self._plan.dialect.script_suffix if self._plan is not None else ".sql"
         first = str(Path.home() / f"{open_pull.pull.name}{ends}")
-        name, _ = QFileDialog.getSaveFileName(self, "Save the statements", first, f"Script (*{ends})")
+        name, _ = QFileDialog.getSaveFileName(self, tr("Save the statements"), first, tr("Script (*{ends})", ends=ends))
         if not name:
             return
         try:
             write_text(Path(name), self._whole_text(), is_private=False)
         except OSError as problem:
-            self.said.emit(f"{name} can't be written: {problem.strerror}. Choose another folder.", True)
+            self.said.emit(
+                tr("{name} can't be written: {strerror}. Choose another folder.", name=name, strerror=problem.strerror),
+                True,
+            )
             return
-        self.said.emit(f"Saved as {name}", False)
+        self.said.emit(tr("Saved as {name}", name=name), False)
 
     def focus_first(self) -> None:
         """Put the keyboard into the list of changes."""
@@ -357,12 +376,17 @@ def _in_short(text: str) -> str:
     if len(text) <= _LONGEST:
         return text
     left = len(text) - _LONGEST
-    return f"{text[: _LONGEST - 400]} … {grouped(left)} more characters; Copy has them … {text[-400:]}"
+    return tr(
+        "{text} … {left} more characters; Copy has them … {text2}",
+        text=text[: _LONGEST - 400],
+        left=grouped(left),
+        text2=text[-400:],
+    )
 
 
 def _said(outcome: Outcome | None) -> str:
     if outcome is None:
         return ""
     if outcome.is_good:
-        return "rehearsed: 1 row" + (f"; {outcome.note}" if outcome.note else "")
+        return tr("rehearsed: 1 row") + (f"; {outcome.note}" if outcome.note else "")
     return outcome.problem

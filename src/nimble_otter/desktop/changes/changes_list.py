@@ -16,7 +16,8 @@ from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Written
-from nimble_otter.table.text.show import grouped, plain
+from nimble_otter.table.text.show import plain, rows_words
+from nimble_otter.translation import tr
 
 _MARKS = {"update": ("±", "amber_ink"), "insert": ("+", "sea"), "delete": ("−", "plum")}
 _HEIGHT = 42
@@ -40,19 +41,19 @@ class Entry:
 def entry_of(statement: Statement, outcome: Outcome | None) -> Entry:
     """A statement in words: which row, and each value before and after."""
     mark, tone = _MARKS[statement.kind]
-    title = ", ".join(f"{name} {short(value)}" for name, value in statement.key[:3]) or "new row"
+    title = ", ".join(f"{name} {short(value)}" for name, value in statement.key[:3]) or tr("new row")
     if statement.kind == StatementKind.UPDATE:
         old = dict(statement.old)
         text = ", ".join(f"{name} {short(old.get(name))} → {short(value)}" for name, value in statement.values)
     elif statement.kind == StatementKind.INSERT:
-        text = ", ".join(f"{name} {short(value)}" for name, value in statement.values) or "defaults alone"
+        text = ", ".join(f"{name} {short(value)}" for name, value in statement.values) or tr("defaults alone")
     else:
         text = ", ".join(short(value) for name, value in statement.old if (name, value) not in statement.key)
     if outcome is None:
         return Entry(mark, tone, title, text)
     if outcome.is_good:
-        return Entry(mark, tone, title, text, "1 row")
-    return Entry("!", "plum", title, outcome.problem, "in conflict" if outcome.is_conflict else "refused", True)
+        return Entry(mark, tone, title, text, tr("1 row"))
+    return Entry("!", "plum", title, outcome.problem, tr("in conflict") if outcome.is_conflict else "refused", True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +61,7 @@ class Waiting:
     """A change whose row is not among the rows fetched: its kind, its key in words, new values and those seen."""
 
     kind: str
-    title: str = "new row"
+    title: str = tr("new row")
     new: Mapping[str, Any] | None = None
     old: Mapping[str, Any] | None = None
 
@@ -89,15 +90,21 @@ def entry_of_waiting(item: Waiting) -> Entry:
         f"{name} {short(old[name])} → {short(value)}" if name in old else f"{name} {short(value)}"
         for name, value in new.items()
     )
-    return Entry(_MARKS[item.kind][0], "muted", item.title, text or "to delete", "waits for its row")
+    return Entry(_MARKS[item.kind][0], "muted", item.title, text or tr("to delete"), tr("waits for its row"))
 
 
 def entry_of_write(made: Written) -> Entry:
     """The line of a write that was done, and of what is kept to reverse it."""
-    rows = f"{grouped(made.statements)} row{'s' if made.statements != 1 else ''}"
-    what = "Restored" if made.was_reversal else "Wrote"
-    kept = "reversal kept in part" if made.lasting else "reversal kept"
-    return Entry("✓", "water1", f"{made.at:%a %d %b %H:%M:%S}", f"{what} {rows} of {made.table}", kept)
+    rows = rows_words(made.statements)
+    what = tr("Restored") if made.was_reversal else tr("Wrote")
+    kept = tr("reversal kept in part") if made.lasting else tr("reversal kept")
+    return Entry(
+        "✓",
+        "water1",
+        f"{made.at:%a %d %b %H:%M:%S}",
+        tr("{what} {rows} of {table}", what=what, rows=rows, table=made.table),
+        kept,
+    )
 
 
 def short(value: object) -> str:
@@ -193,7 +200,7 @@ class ChangesList(QListView):
         self.setUniformItemSizes(True)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setAccessibleName("Rows that would change")
+        self.setAccessibleName(tr("Rows that would change"))
         self.setFrameShape(QListView.Shape.NoFrame)
 
     @property

@@ -19,6 +19,7 @@ from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.pull.writes import Noted, WriteJournal, Written
 from nimble_otter.sources import Source
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
@@ -47,7 +48,11 @@ class WriteController:
             return None
         if not plan.statements:
             waits = open_pull.pending.waiting_count
-            text = f"{grouped(waits)} changed rows wait for a result that has them" if waits else "Nothing is pending"
+            text = (
+                tr("{waits} changed rows wait for a result that has them", waits=grouped(waits))
+                if waits
+                else tr("Nothing is pending")
+            )
             self._say(f"{text}.", bool(waits))
             return None
         return plan
@@ -65,18 +70,20 @@ class WriteController:
             return rehearse(self._hub.connection(source), plan, stop, lambda n, m: report((n, m)))
 
         def done(report: Report) -> None:
-            self._say(_said(report, "would write", plan), bool(report.conflicts))
+            self._say(_said(report, tr("would write"), plan), bool(report.conflicts))
             now = open_pull.edits
             if (now.cells, now.deleted, now.added) == (edits.cells, edits.deleted, edits.added):  # else it is of others
                 open_pull.report = report
                 open_pull.tell(Aspect.RUN | Aspect.ROWS)
 
-        self._submit(open_pull, work, done, "Rehearsing", lambda: self._say("Stopped; nothing was written.", False))
+        self._submit(
+            open_pull, work, done, tr("Rehearsing"), lambda: self._say(tr("Stopped; nothing was written."), False)
+        )
 
     def _is_busy(self, open_pull: OpenPull) -> bool:
         """Whether a write is under way, which is said."""
         if open_pull.is_writing:
-            self._say("A write is under way. What is changed meanwhile stays pending.", False)
+            self._say(tr("A write is under way. What is changed meanwhile stays pending."), False)
         return open_pull.is_writing
 
     def write(self, open_pull: OpenPull, one_by_one: bool = False, accepts: bool = False) -> None:  # noqa: C901 - counts its callbacks in
@@ -94,7 +101,7 @@ class WriteController:
             return
         source, is_reversal = self._hub.known(open_pull.pull.source), open_pull.reviewing is not None
         if source.care and not one_by_one and not accepts and not ask_care(source, plan):
-            self._say("Nothing was written.", False)
+            self._say(tr("Nothing was written."), False)
             return
         sent = None if is_reversal or table is None else open_pull.pending.snapshot(table, target)
         by_key = EditDraft() if sent is None else sent.by_key
@@ -143,9 +150,9 @@ class WriteController:
                 open_pull.in_doubt = True
                 self.find_out(open_pull)
             else:
-                self._say("Stopped; nothing was written.", False)
+                self._say(tr("Stopped; nothing was written."), False)
 
-        self._submit(open_pull, work, done, "Writing", stopped, failed)
+        self._submit(open_pull, work, done, tr("Writing"), stopped, failed)
 
     def _not_written(self, open_pull: OpenPull, plan: Plan, report: Report, one_by_one: bool) -> None:
         open_pull.report = report
@@ -153,17 +160,29 @@ class WriteController:
             if ask_despite(report.lasting, plan):
                 self.write(open_pull, one_by_one, accepts=True)
                 return
-            self._say("Nothing was written.", False)
+            self._say(tr("Nothing was written."), False)
         else:
-            self._say(_said(report, "would write", plan) + " Nothing was written.", True)
+            self._say(_said(report, tr("would write"), plan) + tr(" Nothing was written."), True)
         open_pull.tell(Aspect.ROWS | Aspect.RUN)
 
     def _say_written(self, report: Report, plan: Plan, noted: Noted | None) -> None:
         count = report.good
-        text = f"Wrote {grouped(count)} row{'s' if count != 1 else ''} to {plan.table}"
+        text = trn(
+            "Wrote {count} row to {table}",
+            "Wrote {count} rows to {table}",
+            count,
+            count=grouped(count),
+            table=plan.table,
+        )
         if report.left:
-            text += f"; {grouped(len(report.left))} are left: {_reason(report)}"
-        kept = f"; the reversal is kept as {noted.written.script.name}" if noted is not None else ""
+            text += tr(
+                "; {left_count} are left: {reason}", left_count=grouped(len(report.left)), reason=_reason(report)
+            )
+        kept = (
+            tr("; the reversal is kept as {script_name}", script_name=noted.written.script.name)
+            if noted is not None
+            else ""
+        )
         self._say(f"{text}{kept}. {report.said}".strip(" ."), bool(report.left))
 
     def _take(self, open_pull: OpenPull, noted: Noted | None) -> None:
@@ -204,7 +223,7 @@ class WriteController:
         notes = self._notes(open_pull)
         if not notes:
             open_pull.in_doubt = False
-            self._say("Nothing was written; the changes are still pending.", False)
+            self._say(tr("Nothing was written; the changes are still pending."), False)
             open_pull.tell(Aspect.EDITS)
         for noted in notes:
             self._look_up(noted)
@@ -215,7 +234,7 @@ class WriteController:
 
         def work(stop: object, report: object) -> tuple[bool, str, Noted]:
             if noted.outcome:
-                return True, "All of it was written.", noted
+                return True, tr("All of it was written."), noted
             try:
                 text = look_up(self._hub.connection(source), noted.intent())
             except OutcomeUnknown:
@@ -249,7 +268,7 @@ class WriteController:
 
         key = f"{open_pull.key if open_pull is not None else noted.path.name} write"
         self._hub.reach(source)
-        self._jobs.submit(self._hub.lane(source), key, work, done, failed, title="Checking what was written")
+        self._jobs.submit(self._hub.lane(source), key, work, done, failed, title=tr("Checking what was written"))
 
     def _submit(
         self, open_pull: OpenPull, work: Any, done: Any, title: str, then_stopped: Callable[[], None],
@@ -274,14 +293,27 @@ def _said(report: Report, would: str, plan: Plan) -> str:
     count = len(report.outcomes)
     if not report.conflicts:
         text = (
-            f"All {grouped(count)} statements {would} one row each" if count > 1 else f"The statement {would} one row"
+            tr("All {count} statements {would} one row each", count=grouped(count), would=would)
+            if count > 1
+            else tr("The statement {would} one row", would=would)
         )
-        return f"{text}. A reversal would not restore {report.lasting}." if report.lasting else f"{text}."
+        return (
+            tr("{text}. A reversal would not restore {lasting}.", text=text, lasting=report.lasting)
+            if report.lasting
+            else f"{text}."
+        )
     first = report.conflicts[0]
-    where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or "the new row"
-    return f"{report.good} of {count} statements {would} one row each; {where}: {first.problem}"
+    where = ", ".join(f"{name} {value}" for name, value in first.statement.key) or tr("the new row")
+    return tr(
+        "{good} of {count} statements {would} one row each; {where}: {problem}",
+        good=report.good,
+        count=count,
+        would=would,
+        where=where,
+        problem=first.problem,
+    )
 
 
 def _reason(report: Report) -> str:
     bad = next((o.problem for o in report.outcomes if not o.is_good), "")
-    return bad or "it was stopped."
+    return bad or tr("it was stopped.")

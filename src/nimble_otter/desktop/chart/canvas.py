@@ -32,6 +32,7 @@ from nimble_otter.pull.charts.ground import Ground
 from nimble_otter.pull.charts.hits import Hit, hit, step
 from nimble_otter.pull.charts.picking import Stretch
 from nimble_otter.table.core.columns import Ids
+from nimble_otter.translation import tr
 
 _LEAST_PX = 4
 _MOST_RINGS = 3000
@@ -65,7 +66,7 @@ class ChartCanvas(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Chart")
+        self.setAccessibleName(tr("Chart"))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setAcceptDrops(True)
@@ -90,7 +91,7 @@ class ChartCanvas(QWidget):
         if not same:
             self.current, self.brush = None, None
         chart = painted.drawn.chart
-        text = f"{chart.words()}: {painted.drawn.marks} marks"
+        text = tr("{words}: {marks} marks", words=chart.words(), marks=painted.drawn.marks)
         self.setAccessibleDescription(". ".join((text, *painted.drawn.notes)))
         self.update()
 

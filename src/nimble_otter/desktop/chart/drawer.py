@@ -21,17 +21,23 @@ from nimble_otter.pull.steps.group import KeyBy
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.ops.binning import parts_for
 from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.translation import tr
 
 _KINDS = {
-    ChartKind.LINE: "Line", ChartKind.AREA: "Area", ChartKind.BARS: "Bars", ChartKind.SCATTER: "Scatter",
-    ChartKind.HISTOGRAM: "Histogram", ChartKind.BOX: "Box", ChartKind.HEAT: "Heat map",
-}  # fmt: skip
-_ORDER_WORDS = {"along": "by their order", "largest": "largest first", "smallest": "smallest first",
+    ChartKind.LINE: tr("Line"),
+    ChartKind.AREA: tr("Area"),
+    ChartKind.BARS: tr("Bars"),
+    ChartKind.SCATTER: tr("Scatter"),
+    ChartKind.HISTOGRAM: tr("Histogram"),
+    ChartKind.BOX: tr("Box"),
+    ChartKind.HEAT: tr("Heat map"),
+}
+_ORDER_WORDS = {"along": tr("by their order"), "largest": tr("largest first"), "smallest": tr("smallest first"),
                 "rows": "as the rows come"}  # fmt: skip
-_STACK_WORDS = {"beside": "beside each other", "stacked": "on each other", "share": "as shares of 100 %"}
-_LEGEND_WORDS = {"auto": "where it fits", "beside": "above the chart", "none": "none"}
-_PALETTE_WORDS = {"river": "river", "strong": "strong", "grey": "grey, for print"}
-_NO_FIGURE = "each row"
+_STACK_WORDS = {"beside": tr("beside each other"), "stacked": "on each other", "share": "as shares of 100 %"}
+_LEGEND_WORDS = {"auto": "where it fits", "beside": tr("above the chart"), "none": "none"}
+_PALETTE_WORDS = {"river": "river", "strong": "strong", "grey": tr("grey, for print")}
+_NO_FIGURE = tr("each row")
 _FIGURES = [f for f in AggregateFunction if f not in (AggregateFunction.LIST, AggregateFunction.MODE)]
 _FIELD, _PART, _NAME, _TEXT = 116, 88, 78, 158
 _KIND_WIDTH = 116
@@ -41,23 +47,25 @@ class ChartDrawer(Drawer):
     """`changed` has the chart as it is to be and the name of the change, `keep_wanted` that the rows picked are to be
     kept. The menus of `copy` and `send` are filled by who knows how pictures leave."""
 
-    title = "Chart"
+    title = tr("Chart")
     changed = Signal(object, str)
     keep_wanted = Signal()
 
     def __init__(self, fill: Callable[[ChartDrawer], None]) -> None:
         super().__init__()
         self._fill = fill
-        self.keep = button("Keep rows picked", self.keep_wanted.emit, "", "Filter the course to the rows picked")
-        self.copy = button("Copy", None, "", "Copy the picture, or the values drawn")
+        self.keep = button(
+            tr("Keep rows picked"), self.keep_wanted.emit, "", tr("Filter the course to the rows picked")
+        )
+        self.copy = button(tr("Copy"), None, "", tr("Copy the picture, or the values drawn"))
         self.copy.setMenu(QMenu(self.copy))
-        self.send = button("Send picture", None, "primary", "Write the picture to a file")
+        self.send = button(tr("Send picture"), None, "primary", tr("Write the picture to a file"))
         self.send.setMenu(QMenu(self.send))
         for each in (self.keep, self.copy, self.send):
             self.head.right.addWidget(each)
         self.kinds = QListWidget()
         self.kinds.setObjectName("plain")
-        self.kinds.setAccessibleName("Kind of chart")
+        self.kinds.setAccessibleName(tr("Kind of chart"))
         self.kinds.setFixedWidth(_KIND_WIDTH)
         for kind, words in _KINDS.items():
             self.kinds.addItem(words)
@@ -75,7 +83,7 @@ class ChartDrawer(Drawer):
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(boxed(both))
-        kinds = boxed(column(label("Kind", "muted", 11), self.kinds, space=4, margins=(12, 10, 4, 8)))
+        kinds = boxed(column(label(tr("Kind"), "muted", 11), self.kinds, space=4, margins=(12, 10, 4, 8)))
         self.set_body(kinds, area, stretch=(0, 1))
         self._chart: Chart | None = None
         self._fields: Sequence[Field] = ()
@@ -148,7 +156,7 @@ class ChartDrawer(Drawer):
 
     def _column(self, name: str, current: str, choices: list[tuple[str, str]], put: Any) -> QComboBox:
         if current and all(value != current for value, _ in choices):
-            choices = [(current, f"{current} (gone)"), *choices]
+            choices = [(current, tr("{current} (gone)", current=current)), *choices]
         combo_box = combo(choices, current, name)
         combo_box.setFixedWidth(_FIELD)
         combo_box.activated.connect(lambda _: put(str(combo_box.currentData() or "")))
@@ -163,44 +171,46 @@ class ChartDrawer(Drawer):
         offered = parts_for(own.kind) if own is not None else ()
         is_raw = self._chart.kind in (ChartKind.SCATTER, ChartKind.HISTOGRAM) and attribute == "along"
         if offered and not is_raw:
-            known = [("", "by value"), *((part, f"by {part}") for part in offered)]
+            known = [("", tr("by value")), *((part, tr("by {part}", part=part)) for part in offered)]
             if key.part and key.part not in offered:
-                known.append((key.part, f"by {key.part}"))
-            part = combo(known, key.part, f"{words}, part")
+                known.append((key.part, tr("by {part}", part=key.part)))
+            part = combo(known, key.part, tr("{words}, part", words=words))
             part.setFixedWidth(_PART)
-            part.activated.connect(lambda _: self._put(f"Change {words.lower()}", **{attribute: KeyBy(
+            part.activated.connect(lambda _: self._put(tr("Change {words}", words=words.lower()), **{attribute: KeyBy(
                 key.column, str(part.currentData() or ""))}))  # fmt: skip
             parts.append(part)
         self._line(grid, words, *parts)
 
     def _fill_data(self, chart: Chart) -> None:
         grid, kind = self._data, chart.kind
-        self._key(grid, "Along", "along", "none")
+        self._key(grid, tr("Along"), "along", "none")
         if kind is not ChartKind.HISTOGRAM:
             for index, up in enumerate(chart.up or (Up(),)):
                 self._up_line(grid, chart, index, up)
             if kind in (ChartKind.LINE, ChartKind.AREA, ChartKind.BARS, ChartKind.SCATTER) and chart.up:
-                more = button("Another column up", self._add_up, "link")
+                more = button(tr("Another column up"), self._add_up, "link")
                 self._line(grid, "", more)
-        self._key(grid, "Down" if kind is ChartKind.HEAT else "Colour", "by", "none")
+        self._key(grid, tr("Down") if kind is ChartKind.HEAT else tr("Colour"), "by", "none")
         if kind is ChartKind.SCATTER:
             amounts = [field for field in self._fields if kind_of(field) != CATEGORY]
-            self._line(grid, "Size", self._column("Size", chart.size, self._names(amounts, "none"),
-                                                  lambda name: self._put("Change size", size=name)))  # fmt: skip
-        self._key(grid, "Panels", "panels", "none")
+            self._line(grid, tr("Size"), self._column(tr("Size"), chart.size, self._names(amounts, "none"),
+                                                  lambda name: self._put(tr("Change size"), size=name)))  # fmt: skip
+        self._key(grid, tr("Panels"), "panels", "none")
         if kind.stacks:
-            self._choice(grid, "Series", "stack", [(key, _STACK_WORDS[key]) for key in STACKS])
+            self._choice(grid, tr("Series"), "stack", [(key, _STACK_WORDS[key]) for key in STACKS])
         if kind in (ChartKind.BARS, ChartKind.BOX, ChartKind.HEAT):
-            self._choice(grid, "Order", "order", [(key, _ORDER_WORDS[key]) for key in ORDERS])
+            self._choice(grid, tr("Order"), "order", [(key, _ORDER_WORDS[key]) for key in ORDERS])
             if any(up.figure for up in chart.up):
-                self._number(grid, "Only the top", "top", "all", "So many categories; all others together are “other”")
+                self._number(
+                    grid, tr("Only the top"), "top", "all", tr("So many categories; all others together are “other”")
+                )
         if kind is ChartKind.HISTOGRAM:
-            self._number(grid, "Bins", "bins", "as many as suit", "How many bins of one width")
+            self._number(grid, tr("Bins"), "bins", "as many as suit", tr("How many bins of one width"))
         if kind in (ChartKind.BARS, ChartKind.BOX):
-            self._choice(grid, "Lie", "sideways", [("", "upright"), ("yes", "on their side")])
+            self._choice(grid, tr("Lie"), "sideways", [("", "upright"), ("yes", "on their side")])
 
     def _up_line(self, grid: QGridLayout, chart: Chart, place: int, up: Up) -> None:
-        words = "Shade" if chart.kind is ChartKind.HEAT else "Up" if place == 0 else "and"
+        words = tr("Shade") if chart.kind is ChartKind.HEAT else "Up" if place == 0 else "and"
         is_raw = chart.kind in (ChartKind.SCATTER, ChartKind.BOX)
         amounts = [field for field in self._fields if kind_of(field) != CATEGORY]
         choices = self._names(amounts if is_raw or not up.figure else None, "" if is_raw else "rows")
@@ -212,44 +222,51 @@ class ChartDrawer(Drawer):
             figures = [f for f in _FIGURES if own is None or own.is_amount or not f.needs_numbers]
             known = [("", _NO_FIGURE), *((f.value, f.value) for f in figures if up.column or f.of_rows)]
             known = known if up.column and chart.kind is not ChartKind.HEAT else known[1:]
-            figure = combo(known, up.figure, f"{words} {place + 1}, aggregate")
+            figure = combo(known, up.figure, tr("{words} {place}, aggregate", words=words, place=place + 1))
             figure.setFixedWidth(_PART)
             figure.activated.connect(lambda _: self._set_up(place, figure=str(figure.currentData() or "")))
             parts.append(figure)
         if place or len(chart.up) > 1:
             if chart.kind in (ChartKind.LINE, ChartKind.AREA, ChartKind.BARS):
-                side = button("2nd axis", partial(self._set_up, place, second=not up.second), "chip",
-                              "On an axis of its own, at the right")  # fmt: skip
+                side = button(tr("2nd axis"), partial(self._set_up, place, second=not up.second), "chip",
+                              tr("On an axis of its own, at the right"))  # fmt: skip
                 side.setCheckable(True)
                 side.setChecked(up.second)
                 parts.append(side)
-            parts.append(button("×", partial(self._remove_up, place), "plain", f"Remove {up.title or 'it'}"))
+            parts.append(
+                button(
+                    "×", partial(self._remove_up, place), "plain", tr("Remove {up_title}", up_title=up.title or "it")
+                )
+            )
         self._line(grid, words, *parts)
 
     def _fill_looks(self, chart: Chart) -> None:
         grid = self._looks
-        self._text(grid, "Title", "title", Chart.words)
-        self._text(grid, "Tab says", "name", Chart.words)
-        self._text(grid, "Along says", "x_title", lambda now: now.along.title)
-        self._text(grid, "Up says", "y_title", lambda now: ", ".join(up.title for up in now.up))
+        self._text(grid, tr("Title"), "title", Chart.words)
+        self._text(grid, tr("Tab says"), "name", Chart.words)
+        self._text(grid, tr("Along says"), "x_title", lambda now: now.along.title)
+        self._text(grid, tr("Up says"), "y_title", lambda now: ", ".join(up.title for up in now.up))
         if any(up.second for up in chart.up):
-            self._text(grid, "2nd axis says", "second_title", lambda _: "")
-        self._text(grid, "Lines at", "lines", lambda _: "3.2 flood watch; 2 to 3 usual", marks_of)
+            self._text(grid, tr("2nd axis says"), "second_title", lambda _: "")
+        self._text(grid, tr("Lines at"), "lines", lambda _: "3.2 flood watch; 2 to 3 usual", marks_of)
         if chart.kind is not ChartKind.HEAT:
-            self._text(grid, "Scale along", "x_scale", lambda _: "0 to 4, log, reversed", scale_of)
-            self._text(grid, "Scale up", "y_scale", lambda _: "0 to 4, log, reversed", scale_of)
+            self._text(grid, tr("Scale along"), "x_scale", lambda _: "0 to 4, log, reversed", scale_of)
+            self._text(grid, tr("Scale up"), "y_scale", lambda _: "0 to 4, log, reversed", scale_of)
             if any(up.second for up in chart.up):
-                self._text(grid, "Scale, 2nd", "second_scale", lambda _: "0 to 4, log, reversed", scale_of)
-        self._choice(grid, "Legend", "legend", [(key, _LEGEND_WORDS[key]) for key in LEGENDS])
-        self._choice(grid, "Colours", "palette", [(key, _PALETTE_WORDS[key]) for key in PALETTES])
-        self._choice(grid, "Grid lines", "grid", [("yes", "shown"), ("", "none")])
+                self._text(grid, tr("Scale, 2nd"), "second_scale", lambda _: "0 to 4, log, reversed", scale_of)
+        self._choice(grid, tr("Legend"), "legend", [(key, _LEGEND_WORDS[key]) for key in LEGENDS])
+        self._choice(grid, tr("Colours"), "palette", [(key, _PALETTE_WORDS[key]) for key in PALETTES])
+        self._choice(grid, tr("Grid lines"), "grid", [("yes", "shown"), ("", "none")])
         for index, note in enumerate(chart.notes):
             line_edit = QLineEdit(note.text)
-            line_edit.setAccessibleName(f"Note {index + 1}")
+            line_edit.setAccessibleName(tr("Note {index}", index=index + 1))
             line_edit.setFixedWidth(_TEXT - 30)
             line_edit.editingFinished.connect(partial(self._set_note, index, line_edit))
             self._line(
-                grid, "Note", line_edit, button("×", partial(self._remove_note, index), "plain", "Remove the note")
+                grid,
+                tr("Note"),
+                line_edit,
+                button("×", partial(self._remove_note, index), "plain", tr("Remove the note")),
             )
 
     def _text(
@@ -275,7 +292,7 @@ class ChartDrawer(Drawer):
                     self.problem.setText(str(problem))
                     self.problem.setVisible(True)
                     return
-            self._put(f"Change {words.lower()}", **{attribute: text})
+            self._put(tr("Change {words}", words=words.lower()), **{attribute: text})
 
         line_edit.editingFinished.connect(done)
         self._set_looks.append(show)
@@ -292,7 +309,7 @@ class ChartDrawer(Drawer):
 
         def put(_: int) -> None:
             chosen = str(combo_box.currentData() or "")
-            self._put(f"Change {words.lower()}", **{attribute: bool(chosen) if is_switch else chosen})
+            self._put(tr("Change {words}", words=words.lower()), **{attribute: bool(chosen) if is_switch else chosen})
 
         combo_box.activated.connect(put)
         if grid is self._looks:
@@ -308,7 +325,9 @@ class ChartDrawer(Drawer):
         spin_box.setSpecialValueText(none)
         spin_box.setToolTip(as_plain(tip))
         spin_box.setValue(getattr(self._chart, attribute))
-        spin_box.valueChanged.connect(lambda value: self._put(f"Change {words.lower()}", **{attribute: value}))
+        spin_box.valueChanged.connect(
+            lambda value: self._put(tr("Change {words}", words=words.lower()), **{attribute: value})
+        )
         self._line(grid, words, spin_box)
 
     # --- what is changed ---------------------------------------------------------------------------------------
@@ -323,7 +342,7 @@ class ChartDrawer(Drawer):
             return
         kind = ChartKind(item.data(Qt.ItemDataRole.UserRole))
         if kind is not self._chart.kind:
-            self.changed.emit(as_kind(self._chart, kind, self._fields), "Change kind")
+            self.changed.emit(as_kind(self._chart, kind, self._fields), tr("Change kind"))
 
     def _set_key(self, attribute: str, name: str) -> None:
         own = self._field(name)
@@ -331,7 +350,7 @@ class ChartDrawer(Drawer):
         if attribute != "along" and own is not None and own.kind.is_moment:
             part = "year"
         words = {"along": "along", "by": "colour", "panels": "panels"}[attribute]
-        self._put(f"Change {words}", **{attribute: KeyBy(name, part)})
+        self._put(tr("Change {words}", words=words), **{attribute: KeyBy(name, part)})
 
     def _ups(self) -> list[Up]:
         return list(self._chart.up) if self._chart is not None and self._chart.up else [Up()]
@@ -339,7 +358,7 @@ class ChartDrawer(Drawer):
     def _set_up(self, place: int, **changes: Any) -> None:
         ups = self._ups()
         ups[place] = replace(ups[place], **changes)
-        self._put("Change up", up=tuple(ups))
+        self._put(tr("Change up"), up=tuple(ups))
 
     def _set_up_column(self, place: int, name: str) -> None:
         own, up = self._field(name), self._ups()[place]
@@ -360,23 +379,23 @@ class ChartDrawer(Drawer):
         amounts = [field for field in self._fields if field.is_amount]
         own = next((field for field in amounts if field.name not in used), amounts[0] if amounts else None)
         if own is not None:
-            self._put("Add a column up", up=(*ups, Up(own.name, ups[0].figure and figure_for(own))))
+            self._put(tr("Add a column up"), up=(*ups, Up(own.name, ups[0].figure and figure_for(own))))
 
     def _remove_up(self, place: int) -> None:
         ups = self._ups()
         ups.pop(place)
-        self._put("Remove a column", up=tuple(ups))
+        self._put(tr("Remove a column"), up=tuple(ups))
 
     def _set_note(self, place: int, said: QLineEdit) -> None:
         notes = list(self._chart.notes) if self._chart is not None else []
         if place < len(notes) and notes[place].text != said.text().strip():
             notes[place] = Note(notes[place].x, notes[place].y, said.text().strip())
-            self._put("Change note", notes=tuple(notes))
+            self._put(tr("Change note"), notes=tuple(notes))
 
     def _remove_note(self, place: int) -> None:
         notes = list(self._chart.notes) if self._chart is not None else []
         notes.pop(place)
-        self._put("Remove note", notes=tuple(notes))
+        self._put(tr("Remove note"), notes=tuple(notes))
 
 
 def as_kind(chart: Chart, kind: ChartKind, fields: Sequence[Field]) -> Chart:

@@ -9,6 +9,7 @@ from PySide6.QtCore import Signal
 from nimble_otter.desktop.kit.widgets import ElidedLabel, Line, ScrolledLines, button, clear, label, row
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -35,12 +36,18 @@ class PickedPage(ScrolledLines):
     def fill(self, picked: Picked | None) -> None:
         """Show what is picked."""
         if picked is None:
-            self.empty("Drag over the chart, or click a mark, to pick the rows behind it.")
+            self.empty(tr("Drag over the chart, or click a mark, to pick the rows behind it."))
             return
         clear(self.lines)
         title = ElidedLabel(picked.title)
         self.lines.addWidget(title)
-        self.lines.addWidget(label(f"{grouped(len(picked.rows))} rows of {grouped(picked.of)}", "muted", 11))
+        self.lines.addWidget(
+            label(
+                tr("{rows_count} rows of {of}", rows_count=grouped(len(picked.rows)), of=grouped(picked.of)),
+                "muted",
+                11,
+            )
+        )
         self.lines.addSpacing(8)
         for name, value in picked.figures:
             parts = row(ElidedLabel(name, "muted"), label(value), space=6, margins=(0, 3, 0, 3))
@@ -48,8 +55,12 @@ class PickedPage(ScrolledLines):
             self.lines.addLayout(parts)
             self.lines.addWidget(Line(colour="grid_line"))
         self.lines.addSpacing(10)
-        self.lines.addWidget(label("Same rows in the grid", "muted", 11, bold=True))
-        deeds = (("Show them", self.shown), ("Filter to them", self.kept), ("Leave them out", self.left_out))
+        self.lines.addWidget(label(tr("Same rows in the grid"), "muted", 11, bold=True))
+        deeds = (
+            (tr("Show them"), self.shown),
+            (tr("Filter to them"), self.kept),
+            (tr("Leave them out"), self.left_out),
+        )
         for words, signal in deeds:
             self.lines.addLayout(row(button(words, signal.emit, "link"), None, margins=(0, 1, 0, 1)))
         self.lines.addStretch(1)

@@ -26,11 +26,12 @@ from nimble_otter.send.naming import safe_part
 from nimble_otter.stop import StopToken
 from nimble_otter.table import View
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
-FILES = (("PNG…", "png", 1.0), ("PNG, twice as fine…", "png", 2.0), ("PNG, for print…", "png", 4.0),
-         ("SVG…", "svg", 1.0), ("PDF…", "pdf", 1.0), ("Values drawn, as CSV…", "csv", 1.0),
-         ("Values drawn, as XLSX…", "xlsx", 1.0))  # fmt: skip
-COPIES = (("Picture", "png"), ("Picture as SVG", "svg"), ("Values drawn", "values"))
+FILES = (("PNG…", "png", 1.0), (tr("PNG, twice as fine…"), "png", 2.0), (tr("PNG, for print…"), "png", 4.0),
+         ("SVG…", "svg", 1.0), ("PDF…", "pdf", 1.0), (tr("Values drawn, as CSV…"), "csv", 1.0),
+         (tr("Values drawn, as XLSX…"), "xlsx", 1.0))  # fmt: skip
+COPIES = ((tr("Picture"), "png"), (tr("Picture as SVG"), "svg"), (tr("Values drawn"), "values"))
 _MOST_COPIED = 100_000
 
 
@@ -69,9 +70,9 @@ class Pictures:
             if what == "svg":
                 mime.setData("image/svg+xml", QByteArray(data))
             QApplication.clipboard().setMimeData(mime)
-            self._workspace.say("The values drawn are copied" if what == "values" else "The picture is copied")
+            self._workspace.say(tr("The values drawn are copied") if what == "values" else tr("The picture is copied"))
 
-        self._submit("copy a chart", work, done, "Copying a chart")
+        self._submit("copy a chart", work, done, tr("Copying a chart"))
 
     def ask(self, form: str, scale: float) -> None:
         """Write the picture to a file that is chosen."""
@@ -79,7 +80,7 @@ class Pictures:
         if self._charts.made is None or chart is None:
             return
         name = str(Path.home() / f"{safe_part(chart.label)}.{form}")
-        path, _ = QFileDialog.getSaveFileName(self._charts.view, "Send picture", name, f"{form.upper()} (*.{form})")
+        path, _ = QFileDialog.getSaveFileName(self._charts.view, tr("Send picture"), name, f"{form.upper()} (*.{form})")
         if path:
             self.write(Path(path), form, scale)
 
@@ -101,11 +102,12 @@ class Pictures:
                 write_bytes(target, data, is_private=False)
             except OSError as problem:
                 raise SavedError(
-                    f"{target} can't be written: {problem.strerror}.", "Choose another folder."
+                    tr("{target} can't be written: {strerror}.", target=target, strerror=problem.strerror),
+                    tr("Choose another folder."),
                 ) from problem
 
-        self._submit("send a chart", work, lambda _: self._workspace.say(f"Written to {target}"),
-                     "Sending a chart")  # fmt: skip
+        self._submit("send a chart", work, lambda _: self._workspace.say(tr("Written to {target}", target=target)),
+                     tr("Sending a chart"))  # fmt: skip
 
     def _submit(
         self, key: str, work: Callable[[StopToken, Report], Any], done: Callable[[Any], None], title: str

@@ -39,6 +39,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Field
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
@@ -128,7 +129,7 @@ class ChartPresenter(QObject):
         if open_pull is not None:
             open_pull.chart_at = len(open_pull.pull.charts)
             self.window = Window()
-            open_pull.shaping.change(open_pull.pull.with_chart(open_pull.chart_at, chart), "Add a chart")
+            open_pull.shaping.change(open_pull.pull.with_chart(open_pull.chart_at, chart), tr("Add a chart"))
 
     def put(self, chart: Chart, name: str) -> None:
         """Another state of the chart in sight."""
@@ -154,24 +155,24 @@ class ChartPresenter(QObject):
         """What can be done with a chart as a whole."""
         open_pull = self._workspace.pull
         if open_pull is not None and place < len(open_pull.pull.charts):
-            menu.addAction("Name…", calling(self._rename, place))
-            menu.addAction("Copy to a new tab", calling(self.add, open_pull.pull.charts[place]))
-            menu.addAction("Remove", calling(self.remove, place))
+            menu.addAction(tr("Name…"), calling(self._rename, place))
+            menu.addAction(tr("Copy to a new tab"), calling(self.add, open_pull.pull.charts[place]))
+            menu.addAction(tr("Remove"), calling(self.remove, place))
 
     def _rename(self, place: int) -> None:
         open_pull = self._workspace.pull
         assert open_pull is not None
         chart = open_pull.pull.charts[place]
-        text, done = QInputDialog.getText(self.view, "Name of the chart", "Name:", text=chart.label)
+        text, done = QInputDialog.getText(self.view, tr("Name of the chart"), tr("Name:"), text=chart.label)
         if done:
             named = open_pull.pull.with_chart(place, replace(chart, name=text.strip()))
-            open_pull.shaping.change(named, "Name a chart")
+            open_pull.shaping.change(named, tr("Name a chart"))
 
     def remove(self, place: int) -> None:
         """Take a chart away."""
         open_pull = self._workspace.pull
         if open_pull is not None and place < len(open_pull.pull.charts):
-            open_pull.shaping.change(open_pull.pull.without_chart(place), "Remove a chart")
+            open_pull.shaping.change(open_pull.pull.without_chart(place), tr("Remove a chart"))
             open_pull.chart_at = max(0, min(open_pull.chart_at, len(open_pull.pull.charts) - 1))
 
     # --- drawing -----------------------------------------------------------------------------------------------
@@ -189,8 +190,8 @@ class ChartPresenter(QObject):
         open_pull.chart_at = min(open_pull.chart_at, len(charts))
         chart = self.chart
         offered = offers(self.fields(), shaped is not None and shaped.grouped is not None) if chart is None else []
-        words = "Choose one to begin with. A header dragged here, or a column's menu, makes others."
-        words = "There are no rows to draw yet: run the query first." if shaped is None else words
+        words = tr("Choose one to begin with. A header dragged here, or a column's menu, makes others.")
+        words = tr("There are no rows to draw yet: run the query first.") if shaped is None else words
         self.view.show_charts(charts, open_pull.chart_at, offered, words)
         if chart is None or shaped is None:
             self.made = None
@@ -226,12 +227,12 @@ class ChartPresenter(QObject):
 
         def stopped() -> None:
             if self.canvas.painted is None:
-                self.canvas.show_words("Drawing was stopped. Home draws again.")
+                self.canvas.show_words(tr("Drawing was stopped. Home draws again."))
 
         if self.canvas.painted is None:
-            self.canvas.show_words("Drawing.")
+            self.canvas.show_words(tr("Drawing."))
         open_pull.jobs.submit(
-            CHARTS, f"{open_pull.key} chart", work, done, failed, stopped=stopped, title="Drawing a chart"
+            CHARTS, f"{open_pull.key} chart", work, done, failed, stopped=stopped, title=tr("Drawing a chart")
         )
 
     def _show(self, picture: Painted) -> None:
@@ -241,7 +242,7 @@ class ChartPresenter(QObject):
             settle()
         self.canvas.show_painted(picture)
         self.view.notes.setText("; ".join(drawn.notes))
-        words = f"{grouped(drawn.rows)} rows drawn as {grouped(picture.points)} points"
+        words = tr("{rows} rows drawn as {points} points", rows=grouped(drawn.rows), points=grouped(picture.points))
         self._tell(words, "")
         self._ring()
 
@@ -274,7 +275,7 @@ class ChartPresenter(QObject):
         made, picture = self.made, self.canvas.painted
         if made is not None and picture is not None:
             ground = picture.grounds[panel]
-            self._find(made, None, "within the outline", lambda: rows_inside(made.drawn, ground, panel, outline))
+            self._find(made, None, tr("within the outline"), lambda: rows_inside(made.drawn, ground, panel, outline))
 
     def _find(self, made: Made, what: Stretch | Hit | None, title: str, rows: Callable[[], Ids]) -> None:
         def work(stop: StopToken, _: Report) -> tuple[Picked, Ids]:
@@ -348,7 +349,9 @@ class ChartPresenter(QObject):
             return
         conditions = conditions_of(self.made.drawn, self.picked, keep) if self.picked is not None else ()
         if not conditions:
-            self._workspace.say("What lies within an outline can't be said as conditions: drag over it instead.", True)
+            self._workspace.say(
+                tr("What lies within an outline can't be said as conditions: drag over it instead."), True
+            )
             return
         for condition in conditions:
             self._actions.add_condition(condition)
@@ -364,13 +367,13 @@ class ChartPresenter(QObject):
         if chart is None:
             self.chart_column(name)
         elif side == "x":
-            self.put(replace(chart, along=KeyBy(name)), "Change along")
+            self.put(replace(chart, along=KeyBy(name)), tr("Change along"))
         elif side == "y":
             figure = figure_for(own) if any(up.figure for up in chart.up) or not own.is_amount else ""
             up = Up("" if figure == "count" else name, figure)
-            self.put(replace(chart, up=(up, *chart.up[1:])), "Change up")
+            self.put(replace(chart, up=(up, *chart.up[1:])), tr("Change up"))
         else:
-            self.put(replace(chart, by=KeyBy(name)), "Change colour")
+            self.put(replace(chart, by=KeyBy(name)), tr("Change colour"))
 
     def _menu(self, at: QPoint, mark: Hit | None) -> None:
         menu = QMenu(self.view)
@@ -380,25 +383,25 @@ class ChartPresenter(QObject):
     def fill_menu(self, menu: QMenu, mark: Hit | None) -> None:
         """What can be done with the chart, and with a mark of it."""
         if mark is not None:
-            menu.addAction("Pick its rows", calling(self.pick, mark))
-            menu.addAction("Pin a note here…", calling(self._pin, mark))
+            menu.addAction(tr("Pick its rows"), calling(self.pick, mark))
+            menu.addAction(tr("Pin a note here…"), calling(self._pin, mark))
             menu.addSeparator()
         if self.rows is not None:
-            menu.addAction("Keep only the rows picked", calling(self.filter_picked, True))
-            menu.addAction("Leave out the rows picked", calling(self.filter_picked, False))
+            menu.addAction(tr("Keep only the rows picked"), calling(self.filter_picked, True))
+            menu.addAction(tr("Leave out the rows picked"), calling(self.filter_picked, False))
             menu.addSeparator()
-        menu.addAction("Look at all of it", calling(self.look, None, None))
+        menu.addAction(tr("Look at all of it"), calling(self.look, None, None))
 
     def _pin(self, mark: Hit) -> None:
         chart, picture = self.chart, self.made
         if chart is None or picture is None:
             return
-        text, done = QInputDialog.getText(self.view, "Note", "What it says:")
+        text, done = QInputDialog.getText(self.view, tr("Note"), tr("What it says:"))
         if done and text.strip():
             each = picture.drawn.series[mark.series]
             x = place_text(picture.drawn.x, float(each.x[mark.mark]))
             y = place_text(picture.drawn.y, float(each.y[mark.mark]))
-            self.put(replace(chart, notes=(*chart.notes, Note(x, y, text.strip()))), "Pin a note")
+            self.put(replace(chart, notes=(*chart.notes, Note(x, y, text.strip()))), tr("Pin a note"))
 
     def fill_drawer(self, drawer: ChartDrawer) -> None:
         """Bring the drawer up to date."""

@@ -11,11 +11,12 @@ from PySide6.QtWidgets import QButtonGroup, QPushButton, QStackedWidget, QWidget
 from nimble_otter.desktop.chart.canvas import ChartCanvas
 from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, clear, column, label, row
 from nimble_otter.pull.charts import Chart
+from nimble_otter.translation import tr
 
 _WIDEST_NAME = 28
 
 
-_DRAW = "Draw this chart"
+_DRAW = tr("Draw this chart")
 
 
 class ChartView(QWidget):
@@ -35,15 +36,23 @@ class ChartView(QWidget):
         self._tabs = row(space=2)
         self._group = QButtonGroup(self)
         self._group.idClicked.connect(self.chosen.emit)
-        more = button("+", self.add, "plain", "Another chart")
+        more = button("+", self.add, "plain", tr("Another chart"))
         more.setFixedWidth(26)
         parts = row(self._tabs, more, self.notes, space=6, margins=(10, 4, 12, 0))
         parts.setStretch(2, 1)
         self.strip = boxed(parts)
         self._offers = column(space=6)
         self._words = label("", "muted", wrap=True)
-        first = column(label("A chart of these rows", px=15, bold=True), 2, self._words, 6, self._offers, None, space=4,
-                       margins=(28, 24, 28, 16))  # fmt: skip
+        first = column(
+            label(tr("A chart of these rows"), px=15, bold=True),
+            2,
+            self._words,
+            6,
+            self._offers,
+            None,
+            space=4,
+            margins=(28, 24, 28, 16),
+        )
         self.pages = QStackedWidget()
         self.pages.addWidget(self.canvas)
         self.pages.addWidget(boxed(first))
@@ -90,7 +99,7 @@ class ChartView(QWidget):
         for chart in offers:
             text = f"{chart.kind.value.capitalize()}: {chart.words()}"
             self._offers.addLayout(row(button(text, partial(self.made.emit, chart), "", _DRAW), None))
-        self._offers.addLayout(row(button("Choose everything in the drawer", self._empty, "link"), None))
+        self._offers.addLayout(row(button(tr("Choose everything in the drawer"), self._empty, "link"), None))
 
     def _empty(self) -> None:
         self.made.emit(Chart())

@@ -27,6 +27,7 @@ from nimble_otter.files import replacing
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.text.content import MOST_HEX, Content, content_of, hex_lines
 from nimble_otter.table.text.show import grouped, plain, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 TEXT, TREE, BYTES = 0, 1, 2
@@ -44,13 +45,13 @@ class CellPage(QWidget):
         super().__init__()
         self.head = ElidedLabel("", "muted", tokens.SMALL_PX)
         self.note = label("", "faint", tokens.SMALL_PX, wrap=True)
-        self.whole = button("Fetch the whole value", self.whole_wanted.emit)
-        self.text = _reader("The whole value")
+        self.whole = button(tr("Fetch the whole value"), self.whole_wanted.emit)
+        self.text = _reader(tr("The whole value"))
         self.tree = QTreeWidget()
         self.tree.setHeaderHidden(True)
         self.tree.setColumnCount(2)
         self.tree.setIndentation(14)
-        self.tree.setAccessibleName("The nested value")
+        self.tree.setAccessibleName(tr("The nested value"))
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.ResizeToContents)
         self.bytes = _BytesView()
         self._views = QStackedWidget()
@@ -76,7 +77,7 @@ class CellPage(QWidget):
             return
         self._views.setCurrentIndex(TEXT)
         self.text.setFont(ui_font())
-        words = {None: "∅ no value", MISSING: "· the document has no such field", "": "“ ” an empty text"}
+        words = {None: tr("∅ no value"), MISSING: tr("· the document has no such field"), "": tr("“ ” an empty text")}
         if field is None:
             self.text.setPlainText("")
         elif value is None or value is MISSING or (isinstance(value, str) and not value):
@@ -95,7 +96,7 @@ def _readable(text: str) -> str:
 
 
 def _more(text: str) -> str:
-    return f"\n… {grouped(len(text) - _MOST)} more characters; the editor has all of them"
+    return tr("\n… {text_count} more characters; the editor has all of them", text_count=grouped(len(text) - _MOST))
 
 
 def _reader(name: str) -> QPlainTextEdit:
@@ -132,7 +133,7 @@ def add_tree(parent: QTreeWidgetItem, value: Value, depth: int = 0) -> None:
                 add_tree(item, inner, depth + 1)
         parent.addChild(item)
     if len(pairs) > 500:
-        parent.addChild(QTreeWidgetItem([f"… {grouped(len(pairs) - 500)} more"]))
+        parent.addChild(QTreeWidgetItem([tr("… {pairs_count} more", pairs_count=grouped(len(pairs) - 500))]))
 
 
 class _BytesView(QWidget):
@@ -142,9 +143,13 @@ class _BytesView(QWidget):
         super().__init__()
         self.kind = ElidedLabel()
         self.kind.setFont(ui_font(bold=True))
-        self.pages = Segments(["Picture", "Text", "Hex"], self._choose)
+        self.pages = Segments([tr("Picture"), tr("Text"), tr("Hex")], self._choose)
         self._chosen: tuple[str, int] | None = None
-        self.picture, self.words, self.hex = _Picture(), _reader("The bytes as text"), _reader("The bytes in hex")
+        self.picture, self.words, self.hex = (
+            _Picture(),
+            _reader(tr("The bytes as text")),
+            _reader(tr("The bytes in hex")),
+        )
         self.hex.setFont(code_font(11))
         self.hex.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self._stack = QStackedWidget()
@@ -155,8 +160,8 @@ class _BytesView(QWidget):
         self.said = label("", "muted", tokens.SMALL_PX, wrap=True)
         parts = column(
                 self.kind, self.pages, self._stack, boxed(self._facts),
-                row(button("Open with…", self._open, "", "Open with the default application"),
-                    button("Save…", self._save), None),
+                row(button(tr("Open with…"), self._open, "", tr("Open with the default application")),
+                    button(tr("Save…"), self._save), None),
                 self.said, space=8,
             )  # fmt: skip
         parts.setStretch(2, 1)
@@ -166,10 +171,12 @@ class _BytesView(QWidget):
     def fill(self, data: bytes, name: str) -> None:
         self._data, self._name, self._content = data, name, content_of(data)
         self.said.setText("")
-        self.kind.setText(f"{self._content.word} · {grouped(len(data))} bytes")
+        self.kind.setText(tr("{word} · {data_count} bytes", word=self._content.word, data_count=grouped(len(data))))
         self.picture.show_picture(data if self._content.is_picture else b"")
-        self.words.setPlainText(self._content.text if self._content.text is not None else "Not a text value.")
-        more = f"\n… {grouped(len(data) - MOST_HEX)} bytes more" if len(data) > MOST_HEX else ""
+        self.words.setPlainText(self._content.text if self._content.text is not None else tr("Not a text value."))
+        more = (
+            tr("\n… {data_count} bytes more", data_count=grouped(len(data) - MOST_HEX)) if len(data) > MOST_HEX else ""
+        )
         self.hex.setPlainText("\n".join(hex_lines(data, 8)) + more)
         clear(self._facts)
         for fact, value in self._content.facts[:14]:
@@ -189,11 +196,11 @@ class _BytesView(QWidget):
         path = folder / f"{_safe(self._name)}{self._content.suffix}"
         path.write_bytes(self._data)
         if not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path))):
-            self.said.setText("No application is set for this type of file. Save it, then choose one.")
+            self.said.setText(tr("No application is set for this type of file. Save it, then choose one."))
 
     def _save(self) -> None:
         start = f"{_safe(self._name)}{self._content.suffix}"
-        path, _ = QFileDialog.getSaveFileName(self, "Save the value", start)
+        path, _ = QFileDialog.getSaveFileName(self, tr("Save the value"), start)
         if path:
             self.save_to(Path(path))
 
@@ -203,9 +210,11 @@ class _BytesView(QWidget):
             with replacing(path) as file:
                 file.write(self._data)
         except OSError as problem:
-            self.said.setText(f"{path.name} can't be written: {problem.strerror}.")
+            self.said.setText(
+                tr("{path_name} can't be written: {strerror}.", path_name=path.name, strerror=problem.strerror)
+            )
         else:
-            self.said.setText(f"Saved {grouped(len(self._data))} bytes to {path}")
+            self.said.setText(tr("Saved {data_count} bytes to {path}", data_count=grouped(len(self._data)), path=path))
 
 
 def _safe(name: str) -> str:
@@ -218,7 +227,7 @@ class _Picture(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._pixmap = QPixmap()
-        self.setAccessibleName("Picture")
+        self.setAccessibleName(tr("Picture"))
         self.setMinimumHeight(80)
 
     def show_picture(self, data: bytes) -> None:
@@ -235,7 +244,7 @@ class _Picture(QWidget):
             if self._pixmap.isNull():
                 painter.setPen(theme["faint"])
                 painter.setFont(ui_font())
-                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "No picture")
+                painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, tr("No picture"))
                 return
             ratio = self.devicePixelRatioF()
             size = self._pixmap.size().scaled(self.size() * ratio, Qt.AspectRatioMode.KeepAspectRatio)

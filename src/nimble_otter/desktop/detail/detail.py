@@ -35,6 +35,7 @@ from nimble_otter.sources import Shape, Shapes
 from nimble_otter.table import Field
 from nimble_otter.table.ops.profile import Profile
 from nimble_otter.table.text.show import grouped, jsonable, shown
+from nimble_otter.translation import tr
 
 CELL, RECORD, COLUMN = 0, 1, 2
 
@@ -49,8 +50,8 @@ class Detail(QWidget):
         super().__init__()
         self.setObjectName("paper")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.segments = Segments(["Cell", "Record", "Column"], self._turn)
-        self.segments.setAccessibleName("Detail")
+        self.segments = Segments([tr("Cell"), tr("Record"), tr("Column")], self._turn)
+        self.segments.setAccessibleName(tr("Detail"))
         self.cell, self.record, self.column, self.shapes = CellPage(), RecordPage(), _ColumnPage(), _ShapesPage()
         self.last = LastTimesPage()
         self.record.step_wanted.connect(self.step_wanted.emit)
@@ -89,7 +90,7 @@ class Detail(QWidget):
         """Show earlier deliveries in place of the record, as long as checks or a delivery are edited."""
         if self.showing_last != is_offered:
             self.showing_last = is_offered
-            self.segments.rename(RECORD, "Last times" if is_offered else "Record")
+            self.segments.rename(RECORD, tr("Last times") if is_offered else tr("Record"))
             self._turn(self.page)
 
     def offer_picked(self, page: QWidget | None) -> None:
@@ -99,7 +100,9 @@ class Detail(QWidget):
         if page is not None and self._pages.indexOf(page) < 0:
             self._pages.addWidget(page)
         before, self._picked = self._picked, page
-        self.segments.rename(COLUMN, "Picked" if page is not None else "Shapes" if self.showing_shapes else "Column")
+        self.segments.rename(
+            COLUMN, tr("Picked") if page is not None else tr("Shapes") if self.showing_shapes else tr("Column")
+        )
         if page is not None and before is None:
             self._page_before = self.page
             self.segments.choose(COLUMN)
@@ -112,7 +115,7 @@ class Detail(QWidget):
     def offer_shapes(self, shapes: Shapes | None, name: str = "") -> None:
         """Show shapes in place of column figures, as long as a collection is selected."""
         self.showing_shapes = bool(name)
-        self.segments.rename(COLUMN, "Shapes" if name else "Column")
+        self.segments.rename(COLUMN, tr("Shapes") if name else tr("Column"))
         if name:
             self.shapes.fill(shapes, name)
             self.segments.choose(COLUMN)
@@ -122,10 +125,10 @@ class Detail(QWidget):
 class _ColumnPage(ScrolledLines):
     def __init__(self) -> None:
         super().__init__()
-        self.empty("Select a column to see its statistics.")
+        self.empty(tr("Select a column to see its statistics."))
 
     def busy(self, field: Field) -> None:
-        self.empty(f"Computing statistics of {field.name}.")
+        self.empty(tr("Computing statistics of {field_name}.", field_name=field.name))
 
     def fill(self, field: Field, found: Profile) -> None:
         clear(self.lines)
@@ -141,15 +144,15 @@ class _ColumnPage(ScrolledLines):
             self.lines.addLayout(row(label(name, "muted"), ElidedLabel(value, right=True), margins=(0, 3, 0, 3)))
         if found.frequent:
             self.lines.addSpacing(10)
-            self.lines.addWidget(label("Most frequent", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label(tr("Most frequent"), "muted", tokens.SMALL_PX, True))
             self.lines.addSpacing(4)
             most = found.frequent[0][1]
             for value, count in found.frequent:
                 self.lines.addWidget(_Frequent(shown(value, field) or "“ ”", count, count / most))
         if found.patterns:
             self.lines.addSpacing(10)
-            head = label("Forms", "muted", tokens.SMALL_PX, True)
-            head.setToolTip("A and a mean letters, 9 a digit, + one or more of the same")
+            head = label(tr("Forms"), "muted", tokens.SMALL_PX, True)
+            head.setToolTip(tr("A and a mean letters, 9 a digit, + one or more of the same"))
             self.lines.addWidget(head)
             for form, share in found.patterns:
                 elided_label = ElidedLabel(form or "“ ”")
@@ -173,8 +176,8 @@ def _figures(found: Profile, field: Field) -> list[tuple[str, str]]:
     if not found.bins:
         figures += [("lowest", found.smallest), ("highest", found.largest)]
     figures += [("shortest", found.shortest), ("longest", found.longest)]
-    figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), ("spread (sd)", found.spread)]
-    figures += [("a quarter below", found.low_quarter), ("a quarter above", found.high_quarter)]
+    figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), (tr("spread (sd)"), found.spread)]
+    figures += [(tr("a quarter below"), found.low_quarter), (tr("a quarter above"), found.high_quarter)]
     return [(name, v if isinstance(v, str) and name in ("rows", "empty", "distinct") else shown(_few(v), field))
             for name, v in figures if v is not None]  # fmt: skip
 
@@ -184,8 +187,8 @@ class _Histogram(QWidget):
         super().__init__()
         self._bins = bins
         self.setFixedHeight(62)
-        self.setAccessibleName("Histogram")
-        self.setToolTip("Rows in equal steps from lowest to highest: " + ", ".join(map(str, bins)))
+        self.setAccessibleName(tr("Histogram"))
+        self.setToolTip(tr("Rows in equal steps from lowest to highest: ") + ", ".join(map(str, bins)))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
@@ -234,14 +237,19 @@ class _ShapesPage(ScrolledLines):
 
     def fill(self, shapes: Shapes | None, name: str) -> None:
         if shapes is None:
-            self.empty(f"Sampling {name} to find its shapes.")
+            self.empty(tr("Sampling {name} to find its shapes.", name=name))
             return
         clear(self.lines)
-        head = f"{shapes.collection} — {grouped(shapes.sampled)} of {grouped(shapes.total)} documents sampled"
+        head = tr(
+            "{collection} — {sampled} of {total} documents sampled",
+            collection=shapes.collection,
+            sampled=grouped(shapes.sampled),
+            total=grouped(shapes.total),
+        )
         self.lines.addWidget(label(head, "muted", tokens.SMALL_PX, True, wrap=True))
         sizes = [n for n in (100, 1000, 10_000, 100_000) if n != shapes.sampled and n <= 10 * max(10, shapes.total)]
         links = [
-            button(grouped(n), partial(self.sample_wanted.emit, n), "link", f"Sample {grouped(n)} documents")
+            button(grouped(n), partial(self.sample_wanted.emit, n), "link", tr("Sample {n} documents", n=grouped(n)))
             for n in sizes
         ]
         self.lines.addLayout(row(label("sample", "faint", tokens.SMALL_PX), *links, None, space=8))
@@ -250,7 +258,7 @@ class _ShapesPage(ScrolledLines):
             self.lines.addWidget(Line())
         if shapes.differing:
             self.lines.addSpacing(12)
-            self.lines.addWidget(label("Fields with mixed types", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label(tr("Fields with mixed types"), "muted", tokens.SMALL_PX, True))
             self.lines.addSpacing(4)
             for path in shapes.differing[:12]:
                 by = shapes.types[path]
@@ -260,7 +268,7 @@ class _ShapesPage(ScrolledLines):
                 ]
                 if 0.9 <= whole < 0.9999:
                     parts = [f"{word} {100 * share:.0f} %" for word, share in by.items()]
-                    parts.append(f"missing {100 * (1 - whole):.0f} %")
+                    parts.append(tr("missing {whole:.0f} %", whole=100 * (1 - whole)))
                 line = row(
                     label(path, "muted", tokens.SMALL_PX), ElidedLabel(" · ".join(parts), "muted", 11, right=True)
                 )
@@ -270,7 +278,7 @@ class _ShapesPage(ScrolledLines):
                 self.lines.addWidget(Line())
         if shapes.indexed:
             self.lines.addSpacing(12)
-            self.lines.addWidget(label("Indexed fields, fast to search", "muted", tokens.SMALL_PX, True))
+            self.lines.addWidget(label(tr("Indexed fields, fast to search"), "muted", tokens.SMALL_PX, True))
             self.lines.addWidget(label(", ".join(shapes.indexed), "muted", tokens.SMALL_PX, wrap=True))
         self.lines.addStretch(1)
 
@@ -281,9 +289,9 @@ def _shape_told(shape: Shape) -> str:
         f"{path}: " + ", ".join(f"{word} {100 * n:.0f} %" for word, n in by.items()) for path, by in shape.types.items()
     ]
     if len(lines) > 30:
-        lines = [*lines[:30], f"… {grouped(len(lines) - 30)} more fields"]
+        lines = [*lines[:30], tr("… {lines_count} more fields", lines_count=grouped(len(lines) - 30))]
     if shape.example is not None:
-        lines += ["", "for example", json.dumps(jsonable(shape.example), ensure_ascii=False, indent=1)[:900]]
+        lines += ["", tr("for example"), json.dumps(jsonable(shape.example), ensure_ascii=False, indent=1)[:900]]
     return "\n".join(lines)
 
 

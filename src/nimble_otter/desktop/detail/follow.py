@@ -26,7 +26,8 @@ from nimble_otter.sources.follow import (
     values_of,
 )
 from nimble_otter.table import MISSING
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, rows_words
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -77,7 +78,7 @@ class Follower(QObject):
         self.references = self._find_references() if open_pull is not None and open_pull.is_documents else []
         if self.references:
             self.links, self._of = [], None
-            shown = [(self._target(r) or f"{r.targets[0]} ?", f"by {r.field}") for r in self.references]
+            shown = [(self._target(r) or f"{r.targets[0]} ?", tr("by {field}", field=r.field)) for r in self.references]
             self._detail.record.show_links(shown)
             return
         if open_pull is None or open_pull.fetched is None or not open_pull.fetched.origins or open_pull.is_running:
@@ -120,22 +121,33 @@ class Follower(QObject):
             return
         target = self._target(reference)
         if not target:
-            text = f"{reference.field} looks like a reference. The documents with this _id are in:"
-            target, agreed = QInputDialog.getItem(self._detail, "Follow", text, list(reference.targets), 0, False)
+            text = tr("{field} looks like a reference. The documents with this _id are in:", field=reference.field)
+            target, agreed = QInputDialog.getItem(self._detail, tr("Follow"), text, list(reference.targets), 0, False)
             if not agreed:
                 return
             self._layout.references[self._mark(reference)] = target
         column = open_pull.table.columns[reference.place]
         values = dict.fromkeys(v for v in map(column.value, self._rows()) if v is not None and v is not MISSING)
-        message = f"followed from {len(values)} {'values' if len(values) != 1 else 'value'} of {reference.field}"
+        message = trn(
+            "followed from {values_count} value of {field}",
+            "followed from {values_count} values of {field}",
+            len(values),
+            values_count=len(values),
+            field=reference.field,
+        )
         query = Query(reference_query(list(values)), "native", target)
-        pull = Pull(f"{target} of {open_pull.pull.name}", open_pull.rows_source, query, came_from=message)
+        pull = Pull(
+            tr("{target} of {pull_name}", target=target, pull_name=open_pull.pull.name),
+            open_pull.rows_source,
+            query,
+            came_from=message,
+        )
         self._workspace.open(pull).came_from = open_pull
 
     @staticmethod
     def _words(link: Link) -> str:
         by = ", ".join(link.key.columns)
-        return f"by {by}" if link.is_up else f"its {by}"
+        return tr("by {by}", by=by) if link.is_up else tr("its {by}", by=by)
 
     def _rows(self) -> list[int]:
         """Row ids of the selected rows, at most as many as can be followed at once; none of rows that steps made."""
@@ -170,7 +182,7 @@ class Follower(QObject):
                     continue
                 text, parameters = follow_query(connection, link, values, count=True)
                 count = fetch(connection, Request(text, parameters), stop).table.columns[0].value(0)
-                report([index, f"{grouped(count)} row{'s' if count != 1 else ''}"])
+                report([index, rows_words(count)])
 
         def update(what: object) -> None:
             if links is self.links and isinstance(what, list):
@@ -193,24 +205,33 @@ class Follower(QObject):
         link, source = self.links[place], open_pull.rows_source
         values = values_of(link, open_pull.table, rows)
         if not values:
-            self._workspace.say(f"The selected rows have no {', '.join(link.key.columns)} to follow.", True)
+            self._workspace.say(
+                tr("The selected rows have no {columns} to follow.", columns=", ".join(link.key.columns)), True
+            )
             return
 
         def done(made: tuple[str, dict[str, object]]) -> None:
             text, parameters = made
-            count = f"{len(rows)} rows" if len(rows) != 1 else "a row"
+            count = tr("{rows_count} rows", rows_count=len(rows)) if len(rows) != 1 else tr("a row")
             own = link.key.table if link.is_up else link.key.target
-            message = f"followed from {count} of {own}"
+            message = tr("followed from {count} of {own}", count=count, own=own)
             pull = Pull(
-                f"{link.table} of {open_pull.pull.name}",
+                tr("{table} of {pull_name}", table=link.table, pull_name=open_pull.pull.name),
                 open_pull.rows_source,
                 Query(text, parameters=dict(parameters)),
-                came_from=f"{message} in {open_pull.pull.name}",
+                came_from=tr("{message} in {pull_name}", message=message, pull_name=open_pull.pull.name),
             )
             opened = self._workspace.open(pull)
             opened.came_from = open_pull
             if len(values) > MOST:
-                self._workspace.say(f"Only the first {MOST} values were followed, of {grouped(len(values))}.", True)
+                self._workspace.say(
+                    tr(
+                        "Only the first {most} values were followed, of {values_count}.",
+                        most=MOST,
+                        values_count=grouped(len(values)),
+                    ),
+                    True,
+                )
 
         def failed(problem: OtterError) -> None:
             self._workspace.say(str(problem), True)
@@ -224,12 +245,12 @@ class Follower(QObject):
         """The ways to follow the current row, in a menu at it."""
         self._refresh()
         menu, grid = QMenu(self._grid), self._grid
-        ways = [(self._target(r) or r.targets[0], f"by {r.field}") for r in self.references]
+        ways = [(self._target(r) or r.targets[0], tr("by {field}", field=r.field)) for r in self.references]
         ways = ways or [(link.table, self._words(link)) for link in self.links if self._rows()]
         for place, (table, by) in enumerate(ways):
             menu.addAction(f"{table}, {by}", calling(self.go, place)).setEnabled(self._has_values(place))
         if not ways:
-            self._workspace.say("This row leads nowhere: it has no key that another table knows.", True)
+            self._workspace.say(tr("This row leads nowhere: it has no key that another table knows."), True)
             return
         menu.setActiveAction(next((a for a in menu.actions() if a.isEnabled()), menu.actions()[0]))
         menu.exec(grid.viewport().mapToGlobal(grid.cell_rect(*grid.selection.current).center()))
@@ -250,7 +271,7 @@ class Follower(QObject):
         if before is not None:
             self._workspace.show(before)
         else:
-            self._workspace.say("This pull was not followed from another open pull.", False)
+            self._workspace.say(tr("This pull was not followed from another open pull."), False)
 
     def show_origin(self) -> None:
         """Go to the place in the catalogue that the current column comes from."""
@@ -264,6 +285,6 @@ class Follower(QObject):
         if open_pull.is_documents and field is not None:  # whose origins are paths
             table, name = open_pull.collection, field.origin or field.name
         if not table:
-            self._workspace.say("This column is computed by the query; it is not in the catalogue.", False)
+            self._workspace.say(tr("This column is computed by the query; it is not in the catalogue."), False)
             return
         self.origin_wanted.emit(open_pull.rows_source.name, table, name)

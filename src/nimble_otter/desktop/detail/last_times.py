@@ -17,6 +17,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.profiles import MOST_KEYED, Beside, usual
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _BARS, _LINES = 6, 16
 _SHOWN = ("mean", "lowest", "highest", "NULL")
@@ -30,7 +31,7 @@ class _Bars(QWidget):
         super().__init__()
         self._counts = counts
         self.setFixedHeight(84)
-        self.setAccessibleName(f"Rows delivered: {', '.join(map(str, counts))}")
+        self.setAccessibleName(tr("Rows delivered: {map}", map=", ".join(map(str, counts))))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the bars."""
@@ -43,7 +44,7 @@ class _Bars(QWidget):
             painter.setFont(ui_font(11))
             painter.setPen(theme["muted"])
             painter.drawText(
-                QRect(4, 70, self.width(), 14), Qt.AlignmentFlag.AlignLeft, "rows delivered; the last: now"
+                QRect(4, 70, self.width(), 14), Qt.AlignmentFlag.AlignLeft, tr("rows delivered; the last: now")
             )
 
 
@@ -53,22 +54,26 @@ class LastTimesPage(ScrolledLines):
     def fill(self, found: Beside) -> None:
         """Show how the rows compare."""
         if not found.before:
-            self.empty("Nothing was delivered yet to compare with. The next delivery will be remembered.")
+            self.empty(tr("Nothing was delivered yet to compare with. The next delivery will be remembered."))
             return
         clear(self.lines)
         before = found.before
         count = min(len(before), _BARS - 1)
-        title = f"These rows beside the last {count} deliveries" if count > 1 else "These rows beside the last delivery"
+        title = (
+            tr("These rows beside the last {count} deliveries", count=count)
+            if count > 1
+            else tr("These rows beside the last delivery")
+        )
         self.lines.addWidget(label(title, bold=True, wrap=True))
         self.lines.addSpacing(8)
         self.lines.addWidget(_Bars([*(each.rows for each in reversed(before[:count])), found.now.rows]))
         self._line("rows", grouped(found.now.rows), f"{found.now.rows - before[0].rows:+}")
         if found.moved is not None:
-            for name, value in (("new keys", found.moved.new), ("gone keys", found.moved.gone),
-                                ("changed rows", found.moved.changed)):  # fmt: skip
+            for name, value in ((tr("new keys"), found.moved.new), (tr("gone keys"), found.moved.gone),
+                                (tr("changed rows"), found.moved.changed)):  # fmt: skip
                 self._line(name, grouped(value))
-        for word, names in (("new columns", found.appeared), ("columns gone", found.went),
-                            ("of another type", found.other_kind)):  # fmt: skip
+        for word, names in ((tr("new columns"), found.appeared), (tr("columns gone"), found.went),
+                            (tr("of another type"), found.other_kind)):  # fmt: skip
             if names:
                 self._line(word, ", ".join(names), tone="plum")
         odd = {each.name for each in found.unusual}
@@ -78,7 +83,7 @@ class LastTimesPage(ScrolledLines):
         chosen = [*odd, *(name for name in plain if figures[name] or usual(name, before) not in ((0, 0), None))]
         for name in [name for name in chosen if name != "rows"][:_LINES]:
             limits = [_short(name, each) for each in usual(name, before) or ()]
-            text = f"usual {' to '.join(dict.fromkeys(limits))}" if limits else ""
+            text = tr("usual {fromkeys}", fromkeys=" to ".join(dict.fromkeys(limits))) if limits else ""
             self._line(name, _short(name, figures[name]), text, "plum" if name in odd else "")
         self.lines.addStretch(1)
 

@@ -22,6 +22,7 @@ from nimble_otter.table import View
 from nimble_otter.table.kernels.numeric import as_floats
 from nimble_otter.table.ops.profile import Profile, profile
 from nimble_otter.table.text.show import grouped, shown_float
+from nimble_otter.translation import tr
 
 MOST_SUMMED = 5_000_000
 _AT_ONCE = 50_000
@@ -64,9 +65,9 @@ class DetailPresenter(QObject):
         laid = (open_pull, open_pull.course, open_pull.beside)
         if laid != self._laid:
             self._laid = laid
-            self._detail.last.empty("Looking at the deliveries before.")
+            self._detail.last.empty(tr("Looking at the deliveries before."))
             if not look_back(open_pull, self._detail.last.fill):
-                self._detail.last.empty("There are no rows to compare, or too many.")
+                self._detail.last.empty(tr("There are no rows to compare, or too many."))
 
     def refresh(self, moved: bool = False) -> None:
         """Bring the shown page up to date; a move in the grid puts shapes away."""
@@ -82,9 +83,9 @@ class DetailPresenter(QObject):
             if page == CELL:
                 self._detail.cell.fill(None, None, "")
             elif page == RECORD:
-                self._detail.record.empty("Select a row to see all its fields.")
+                self._detail.record.empty(tr("Select a row to see all its fields."))
             elif not self._detail.showing_shapes:
-                self._detail.column.empty("Select a column to see its statistics.")
+                self._detail.column.empty(tr("Select a column to see its statistics."))
             self._profiled = None
             return
         if page == CELL:
@@ -115,7 +116,7 @@ class DetailPresenter(QObject):
             and table is open_pull.table
             and open_pull.truncated.is_cut(model.row_id(position), index)
         )
-        note = f"The first 64 kB; the rest is at the source. {note}".strip() if is_cut else note
+        note = tr("The first 64 kB; the rest is at the source. {note}", note=note).strip() if is_cut else note
         self._detail.cell.fill(model.field(column), value, note, is_cut)
 
     def _fetch_whole(self) -> None:
@@ -164,7 +165,7 @@ class DetailPresenter(QObject):
             return
         view, index = found
         if self._workspace.pull is not None and self._workspace.pull.is_running:
-            self._detail.column.empty("Rows are still arriving.")
+            self._detail.column.empty(tr("Rows are still arriving."))
             self._profiled = None
             return
         wanted = (id(view.table), id(view.ids), len(view), index)
@@ -192,7 +193,15 @@ class DetailPresenter(QObject):
         places = [model.columns[c].place for c in range(block.left, block.right + 1)]
         numbers = [p for p in places if table.fields[p].is_number and not _is_key(table.fields[p].name)]
         top, bottom = (0, model.rows - 1) if single else (block.top, block.bottom)
-        lead = f"{grouped(block.bottom - block.top + 1)} × {len(places)} selected" if not single else ""
+        lead = (
+            tr(
+                "{bottom} × {places_count} selected",
+                bottom=grouped(block.bottom - block.top + 1),
+                places_count=len(places),
+            )
+            if not single
+            else ""
+        )
         if not numbers or len(selection.blocks) > 1 or (bottom - top + 1) * len(numbers) > MOST_SUMMED:
             self.figures_changed.emit(lead)
             return
@@ -206,8 +215,8 @@ class DetailPresenter(QObject):
                 ids = view.row_ids(top, bottom + 1)
                 full = ids[~column.empty_at(ids)]
                 sums, count = sums + float(np.sum(as_floats(column, full))), count + len(full)
-            mean = f" · mean {shown_float(round(sums / count, 3))}" if count else ""
-            return f"{name}sum {shown_float(round(sums, 3))}{mean}"
+            mean = tr(" · mean {shown_float}", shown_float=shown_float(round(sums / count, 3))) if count else ""
+            return tr("{name}sum {shown_float}{mean}", name=name, shown_float=shown_float(round(sums, 3)), mean=mean)
 
         if (bottom - top + 1) * len(numbers) <= _AT_ONCE:
             self._workspace.hub.jobs.stop("selection")

@@ -25,6 +25,7 @@ from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, clear, label, row
 from nimble_otter.table import MISSING, Field
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _LINE_PX = 44
@@ -58,11 +59,11 @@ class _Fields(QAbstractListModel):
         if value is None:
             return "∅ NULL", "faint"
         if value is MISSING:
-            return "· no such field", "faint"
+            return tr("· no such field"), "faint"
         if isinstance(value, UnsetCell):
             return value.sentence[:_MOST], "plum" if value.filling is Filling.REQUIRED else "faint"
         if isinstance(value, str):
-            return (shown(value[:_MOST], field), "ink") if value else ("“ ” empty text", "faint")
+            return (shown(value[:_MOST], field), "ink") if value else (tr("“ ” empty text"), "faint")
         return shown(value, field)[:_MOST], "ink"
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Value:
@@ -125,19 +126,19 @@ class RecordPage(QWidget):
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.list.setAccessibleName("Fields of the record")
+        self.list.setAccessibleName(tr("Fields of the record"))
         self.list.setObjectName("record")
         self.list.viewport().setAutoFillBackground(False)
         self._none = label("", "faint", wrap=True)
         self._foot = label("", "muted", 12)
-        self.back = button("", self.back_wanted.emit, "link", "To the rows that these were followed from")
+        self.back = button("", self.back_wanted.emit, "link", tr("To the rows that these were followed from"))
         self.back.hide()
         self._follow = QVBoxLayout()
         self._follow.setSpacing(2)
         self._links: list[tuple[str, str]] = []
         self._counts: list[QLabel] = []
-        before = button("‹", lambda: self.step_wanted.emit(-1), "plain", "Previous record")
-        after = button("›", lambda: self.step_wanted.emit(1), "plain", "Next record")
+        before = button("‹", lambda: self.step_wanted.emit(-1), "plain", tr("Previous record"))
+        after = button("›", lambda: self.step_wanted.emit(1), "plain", tr("Next record"))
         self._ways = QWidget()
         self._ways.setLayout(row(self._foot, before, after, None, margins=(0, 6, 0, 0), space=4))
         layout = QVBoxLayout(self)
@@ -149,7 +150,7 @@ class RecordPage(QWidget):
         layout.addWidget(self.back)
         layout.addWidget(self._ways)
         layout.addStretch(1)
-        self.empty("Select a row to see all its fields.")
+        self.empty(tr("Select a row to see all its fields."))
 
     def fill(self, fields: Sequence[Field], values: Sequence[object], position: int, rows: int) -> None:
         """Show the fields and values of one row, the `position`-th of `rows`."""
@@ -160,7 +161,7 @@ class RecordPage(QWidget):
         self.list.setMaximumHeight(len(fields) * _LINE_PX + 2)
         self.list.show()
         self._ways.show()
-        self._foot.setText(f"Row {grouped(position + 1)} of {grouped(rows)}")
+        self._foot.setText(tr("Row {position} of {rows}", position=grouped(position + 1), rows=grouped(rows)))
 
     def _forget_links(self) -> None:
         clear(self._follow)
@@ -168,7 +169,7 @@ class RecordPage(QWidget):
 
     def show_back(self, name: str) -> None:
         """The way back to a pull of this name; "" where there is none."""
-        self.back.setText(f"‹ Back to {name}")
+        self.back.setText(tr("‹ Back to {name}", name=name))
         self.back.setVisible(bool(name))
 
     def show_links(self, links: list[tuple[str, str]]) -> None:
@@ -181,10 +182,12 @@ class RecordPage(QWidget):
         self._links = links
         if links:
             self._follow.addSpacing(8)
-            self._follow.addWidget(label("Follow this row to", "muted", tokens.SMALL_PX, True))
+            self._follow.addWidget(label(tr("Follow this row to"), "muted", tokens.SMALL_PX, True))
         for index, (table, by) in enumerate(links):
-            go = button(table, partial(self.follow_wanted.emit, index), "link", f"Rows of {table}, {by}")
-            go.setAccessibleName(f"Follow to {table}, {by}")
+            go = button(
+                table, partial(self.follow_wanted.emit, index), "link", tr("Rows of {table}, {by}", table=table, by=by)
+            )
+            go.setAccessibleName(tr("Follow to {table}, {by}", table=table, by=by))
             count = label("", "faint", tokens.SMALL_PX)
             self._counts.append(count)
             self._follow.addLayout(row(go, ElidedLabel(by, "faint", tokens.SMALL_PX), count, space=6))

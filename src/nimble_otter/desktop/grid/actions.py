@@ -35,6 +35,7 @@ from nimble_otter.table import MISSING
 from nimble_otter.table.ops.group import AggregateFunction
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.translation import tr
 
 
 class GridActions(GridEdits):
@@ -73,7 +74,7 @@ class GridActions(GridEdits):
         if open_pull is None:
             return
         if cut:
-            self._say("Fetching whole values first.", False)
+            self._say(tr("Fetching whole values first."), False)
             open_pull.truncated.fetch(cut, lambda: self.copy_as(form))
             return
         exact = None
@@ -119,11 +120,11 @@ class GridActions(GridEdits):
         else:
             keys = others
         if at is None:
-            open_pull.shaping.add_step(SortStep(keys), "Sort")
+            open_pull.shaping.add_step(SortStep(keys), tr("Sort"))
         elif keys:
-            open_pull.shaping.set_step(at, replace(step, keys=keys, on=True), "Sort")
+            open_pull.shaping.set_step(at, replace(step, keys=keys, on=True), tr("Sort"))
         else:
-            open_pull.shaping.change(open_pull.pull.without_step(at), "Sort off")
+            open_pull.shaping.change(open_pull.pull.without_step(at), tr("Sort off"))
 
     def _sort_name(self, open_pull: OpenPull, column: int) -> str | None:
         """The name by which a step finds the column; in groups the figures' own names."""
@@ -181,10 +182,10 @@ class GridActions(GridEdits):
         if at is not None:
             step = steps[at]
             assert isinstance(step, FilterStep)
-            open_pull.shaping.set_step(at, replace(step, conditions=(*step.conditions, condition)), "Filter")
+            open_pull.shaping.set_step(at, replace(step, conditions=(*step.conditions, condition)), tr("Filter"))
         else:
             at = next((n for n, s in enumerate(steps) if isinstance(s, (SortStep, GroupStep))), len(steps))
-            open_pull.shaping.add_step(FilterStep((condition,)), "Filter", at)
+            open_pull.shaping.add_step(FilterStep((condition,)), tr("Filter"), at)
         self._workspace.show_local_step(at)
         return at
 
@@ -198,10 +199,10 @@ class GridActions(GridEdits):
         assert isinstance(step, GroupStep)
         keys = tuple(key for key in step.keys if key.title != title)
         if keys:
-            open_pull.shaping.set_step(at, replace(step, keys=keys), f"Stop grouping by {title}")
+            open_pull.shaping.set_step(at, replace(step, keys=keys), tr("Stop grouping by {title}", title=title))
             self._workspace.show_local_step(at)
         else:
-            open_pull.shaping.change(open_pull.pull.without_step(at), f"Stop grouping by {title}")
+            open_pull.shaping.change(open_pull.pull.without_step(at), tr("Stop grouping by {title}", title=title))
 
     def _group_at(self) -> int | None:
         open_pull = self._pull()
@@ -228,13 +229,13 @@ class GridActions(GridEdits):
             step = open_pull.pull.steps[at]
             assert isinstance(step, GroupStep)
             if KeyBy(name, part) not in step.keys:
-                open_pull.shaping.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), "Group")
+                open_pull.shaping.set_step(at, replace(step, keys=(*step.keys, KeyBy(name, part))), tr("Group"))
         else:
             keys = [f for f in open_pull.table.fields if f.is_number and not f.name.endswith("_id") and f.name != name]
             figures = (FigureOf(AggregateFunction.COUNT), *(FigureOf(AggregateFunction.MEAN, f.name) for f in keys[:1]))
             steps = open_pull.pull.steps
             at = next((n for n, s in enumerate(steps) if isinstance(s, ColumnsStep)), len(steps))
-            open_pull.shaping.add_step(GroupStep((KeyBy(name, part),), figures), "Group", at)
+            open_pull.shaping.add_step(GroupStep((KeyBy(name, part),), figures), tr("Group"), at)
         self._workspace.show_local_step(at)
 
     def open_nested(self, position: int, column: int) -> bool:
@@ -260,11 +261,11 @@ class GridActions(GridEdits):
         at = next((n for n, s in enumerate(steps) if isinstance(s, OpenStep)), None)
         if at is None:
             at = next((n for n, s in enumerate(steps) if s.kind in ("group", "sort", "columns")), len(steps))
-            open_pull.shaping.add_step(OpenStep((name,)), f"Open {name}", at)
+            open_pull.shaping.add_step(OpenStep((name,)), tr("Open {name}", name=name), at)
         else:
             step = steps[at]
             assert isinstance(step, OpenStep)
-            open_pull.shaping.set_step(at, replace(step, paths=(*step.paths, name)), f"Open {name}")
+            open_pull.shaping.set_step(at, replace(step, paths=(*step.paths, name)), tr("Open {name}", name=name))
         self._workspace.show_local_step(at)
 
     def holds_objects(self, column: int) -> bool:

@@ -14,7 +14,8 @@ from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, clear, 
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import rows_words
+from nimble_otter.translation import tr
 
 
 class BesidePull(QWidget):
@@ -33,16 +34,16 @@ class BesidePull(QWidget):
         self._is_moving = False
         self._choices = QVBoxLayout()
         self.said = ElidedLabel("", "muted")
-        self.together = button("scroll together", self._move_along, "chip")
+        self.together = button(tr("scroll together"), self._move_along, "chip")
         self.together.setCheckable(True)
-        self.swap = button("Swap", self.swap_sides, "link", "Bring these rows into sight, and those here")
+        self.swap = button(tr("Swap"), self.swap_sides, "link", tr("Bring these rows into sight, and those here"))
         head = row(
-            boxed(self._choices), self.said, self.together, self.swap, button("×", self.close_it, "flat", "Close"),
+            boxed(self._choices), self.said, self.together, self.swap, button("×", self.close_it, "flat", tr("Close")),
             space=8, margins=(8, 3, 8, 3),
         )  # fmt: skip
         head.setStretch(1, 1)
         self.grid = Grid()
-        self.grid.setAccessibleName("Rows of another pull")
+        self.grid.setAccessibleName(tr("Rows of another pull"))
         self.grid.installEventFilter(self)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -62,7 +63,7 @@ class BesidePull(QWidget):
         """Show the pull that was in sight before, or the one beside it among the tabs."""
         others = self._others()
         if not others:
-            self._workspace.say("There is no other pull open to stand beside this one.", True)
+            self._workspace.say(tr("There is no other pull open to stand beside this one."), True)
             return
         self.show_pull(self._left if self._left in others else others[-1])
         self.opened.emit()
@@ -123,17 +124,17 @@ class BesidePull(QWidget):
             self.grid.set_model(None, [], False)
             return
         others = self._others()
-        chosen = combo([(pull.uid, _named(pull)) for pull in others], other.uid, "Pull beside")
+        chosen = combo([(pull.uid, _named(pull)) for pull in others], other.uid, tr("Pull beside"))
         chosen.setMinimumWidth(190)
         chosen.activated.connect(lambda _: self.show_pull(self._workspace.find(str(chosen.currentData()))))
         self._choices.addWidget(chosen)
         shaped = other.shaped
         if shaped is None:
-            self.said.setText("no rows yet")
+            self.said.setText(tr("no rows yet"))
             self.grid.set_model(None, [], False)
             return
         count = len(shaped.grouped.view) if shaped.grouped is not None else shaped.rows
-        self.said.setText(f"{grouped(count)} row{'' if count == 1 else 's'}")
+        self.said.setText(rows_words(count))
         before = self.grid.model
         model = model_for(
             shaped, other.edits, other.shaping.tree_lines(), other.pull.steps, {}, {}, before, other.fresh

@@ -20,6 +20,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.steps import CheckStep, ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.ops.binning import parts_for
+from nimble_otter.translation import tr
 
 _MORE_CONDITIONS = {
     "number": ("more than", "at least", "less than", "at most", "between"),
@@ -70,7 +71,7 @@ class ColumnActions:
         """Hide a column, unless it is the only one."""
         model = self._grid.model
         if model is not None and len(model.columns) > 1 and (name := self.name_of(column)):
-            self._change("Hide column", lambda step: replace(step, hidden=(*step.hidden, name)))
+            self._change(tr("Hide column"), lambda step: replace(step, hidden=(*step.hidden, name)))
 
     def hide_all_but(self, column: int) -> None:
         """Hide all columns but this one."""
@@ -78,11 +79,13 @@ class ColumnActions:
         if model is not None and name:
             others = [self.name_of(n) for n in range(len(model.columns)) if n != column]
             gone = tuple(filter(None, others))
-            self._change("Hide columns", lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone)))))
+            self._change(
+                tr("Hide columns"), lambda step: replace(step, hidden=tuple(dict.fromkeys((*step.hidden, *gone))))
+            )
 
     def show_all(self) -> None:
         """Show every hidden column again."""
-        self._change("Show columns", lambda step: replace(step, hidden=()))
+        self._change(tr("Show columns"), lambda step: replace(step, hidden=()))
 
     def pin(self, column: int) -> None:
         """Keep a column in sight at the left, or let it scroll again."""
@@ -93,7 +96,7 @@ class ColumnActions:
             return replace(step, pinned=others if name in step.pinned else (*others, name))
 
         if name:
-            self._change("Pin column", change)
+            self._change(tr("Pin column"), change)
 
     def move(self, column: int, to: int) -> None:
         """Put a column before the one that stands at `to` (behind all: their number)."""
@@ -115,7 +118,7 @@ class ColumnActions:
             pinned = tuple(n for n in names if n in step.pinned)
             return replace(step, order=tuple(names) if step.only else order, pinned=pinned)
 
-        self._change("Move column", change)
+        self._change(tr("Move column"), change)
         self._grid.go(self._grid.selection.current[0], names.index(name))
 
     def rename(self, column: int) -> None:
@@ -125,17 +128,20 @@ class ColumnActions:
         if not name or model is None:
             return
         text, done = QInputDialog.getText(
-            self._grid, "Title of the column", f"Title of {name} (empty: its name):", text=model.columns[column].title
+            self._grid,
+            tr("Title of the column"),
+            tr("Title of {name} (empty: its name):", name=name),
+            text=model.columns[column].title,
         )
         if done:
             title = "" if text.strip() == name else text.strip()
-            self._change("Rename column", lambda step: step.with_look(name, replace(step.look(name), title=title)))
+            self._change(tr("Rename column"), lambda step: step.with_look(name, replace(step.look(name), title=title)))
 
     def look(self, column: int) -> None:
         """Open the Columns step at a column."""
         name = self.name_of(column)
         if name:
-            self._change("Format column", lambda step: step, look_of=name)
+            self._change(tr("Format column"), lambda step: step, look_of=name)
 
     # --- widths ------------------------------------------------------------------------------------------------
 
@@ -168,9 +174,9 @@ class ColumnActions:
             if flat:
                 keys += ["paste", "big_editor", "new_row", "duplicate_rows", "delete_rows", "take_back"]
             commands.fill_menu(menu, [*keys, "trace_row", "value_origin"])
-            commands.fill_menu(menu.addMenu("Copy as"), [f"copy_{form}" for form in COPY_FORMS])
+            commands.fill_menu(menu.addMenu(tr("Copy as")), [f"copy_{form}" for form in COPY_FORMS])
             if flat:
-                more = menu.addMenu("Set and fill")
+                more = menu.addMenu(tr("Set and fill"))
                 fills = [f"fill_{way}" for way in ("down", "up", "left", "right", "series")]
                 commands.fill_menu(more, ["set_empty", "set_blank", "set_default", *fills, "take_back_cells"])
         menu.exec(at)
@@ -179,13 +185,19 @@ class ColumnActions:
         actions, model = self._actions, self._grid.model
         assert model is not None
         name = model.columns[column].title
-        menu.addAction(f"Keep only rows with this {name}", lambda: actions.filter_to(position, column, True))
-        menu.addAction(f"Exclude rows with this {name}", lambda: actions.filter_to(position, column, False))
+        menu.addAction(
+            tr("Keep only rows with this {name}", name=name), lambda: actions.filter_to(position, column, True)
+        )
+        menu.addAction(
+            tr("Exclude rows with this {name}", name=name), lambda: actions.filter_to(position, column, False)
+        )
         parts = actions.value_parts(position, column)
         if parts is not None:
-            menu.addAction(f"Ask for this {name} in the query", lambda: actions.condition_wanted.emit(*parts))
+            menu.addAction(
+                tr("Ask for this {name} in the query", name=name), lambda: actions.condition_wanted.emit(*parts)
+            )
         if isinstance(model.value(position, column), (Mapping, list)):
-            menu.addAction("Open it here", lambda: actions.open_nested(position, column))
+            menu.addAction(tr("Open it here"), lambda: actions.open_nested(position, column))
         menu.addSeparator()
 
     def begin_at(self, kind: str, column: int) -> bool:
@@ -212,50 +224,50 @@ class ColumnActions:
         model, actions = self._grid.model, self._actions
         assert model is not None
         name, title, field = self.name_of(column), model.columns[column].title, model.field(column)
-        menu.addAction("Sort", lambda: actions.sort_by(column, False))
+        menu.addAction(tr("Sort"), lambda: actions.sort_by(column, False))
         if flat:
-            menu.addAction("Filter by values…", lambda: self._filter(Condition("is none of", name)))
-            more = menu.addMenu(f"Filter where {title}")
+            menu.addAction(tr("Filter by values…"), lambda: self._filter(Condition("is none of", name)))
+            more = menu.addMenu(tr("Filter where {title}", title=title))
             for operator in _conditions_for(field):
                 more.addAction(operator, calling(self._filter, Condition(operator, name)))
-            menu.addAction(f"Group by {title}", lambda: actions.group_by(name))
+            menu.addAction(tr("Group by {title}", title=title), lambda: actions.group_by(name))
             parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
             if parts:
-                inner = menu.addMenu(f"Group by part of {title}")
+                inner = menu.addMenu(tr("Group by part of {title}", title=title))
                 for part in parts:
                     inner.addAction(part, calling(actions.group_by, name, part))
-            menu.addAction(f"Compute with {title}…", lambda: self._compute(name))
-            menu.addAction(f"Check {title}…", lambda: self._check(name))
+            menu.addAction(tr("Compute with {title}…", title=title), lambda: self._compute(name))
+            menu.addAction(tr("Check {title}…", title=title), lambda: self._check(name))
             if actions.holds_objects(column):
-                menu.addAction(f"Open {title} into columns", lambda: actions.open_columns(column))
+                menu.addAction(tr("Open {title} into columns", title=title), lambda: actions.open_columns(column))
         if not flat and not name:
             self._fill_levels(menu)
         if name:
-            menu.addAction(f"Chart {title}", lambda: actions.chart_wanted.emit(name))
-        menu.addAction("Figures", lambda: self._figures(column))
+            menu.addAction(tr("Chart {title}", title=title), lambda: actions.chart_wanted.emit(name))
+        menu.addAction(tr("Figures"), lambda: self._figures(column))
         menu.addSeparator()
         if name:
             open_pull = self._workspace.pull
             is_pinned = model.columns[column].place >= 0 and column < model.pinned
-            menu.addAction("Unpin" if is_pinned else "Pin left", lambda: self.pin(column))
-            menu.addAction("Title…", lambda: self.rename(column))
-            menu.addAction("Format…", lambda: self.look(column))
-            menu.addAction(f"Hide {title}", lambda: self.hide(column))
-            menu.addAction("Hide other columns", lambda: self.hide_all_but(column))
+            menu.addAction(tr("Unpin") if is_pinned else tr("Pin left"), lambda: self.pin(column))
+            menu.addAction(tr("Title…"), lambda: self.rename(column))
+            menu.addAction(tr("Format…"), lambda: self.look(column))
+            menu.addAction(tr("Hide {title}", title=title), lambda: self.hide(column))
+            menu.addAction(tr("Hide other columns"), lambda: self.hide_all_but(column))
             hidden = self._hidden() if open_pull is not None else ()
             if hidden:
-                back = menu.addMenu("Show again")
+                back = menu.addMenu(tr("Show again"))
                 for other in hidden[:40]:
                     back.addAction(other, calling(self._bring_back, other))
                 back.addSeparator()
-                back.addAction("All", self.show_all)
-        widths = menu.addMenu("Width")
-        widths.addAction("Fit to data", lambda: self.fit("data", column))
-        widths.addAction("Fit to header", lambda: self.fit("header", column))
+                back.addAction(tr("All"), self.show_all)
+        widths = menu.addMenu(tr("Width"))
+        widths.addAction(tr("Fit to data"), lambda: self.fit("data", column))
+        widths.addAction(tr("Fit to header"), lambda: self.fit("header", column))
         widths.addSeparator()
-        widths.addAction("Fit all to data", lambda: self.fit("data"))
-        widths.addAction("Fit all to headers", lambda: self.fit("header"))
-        widths.addAction("Fit all to the window", lambda: self.fit("window"))
+        widths.addAction(tr("Fit all to data"), lambda: self.fit("data"))
+        widths.addAction(tr("Fit all to headers"), lambda: self.fit("header"))
+        widths.addAction(tr("Fit all to the window"), lambda: self.fit("window"))
 
     def _fill_levels(self, menu: QMenu) -> None:
         open_pull = self._workspace.pull
@@ -263,17 +275,19 @@ class ColumnActions:
         if open_pull is None or grouped is None:
             return
         actions = self._actions
-        more = menu.addMenu("Also group by")
+        more = menu.addMenu(tr("Also group by"))
         for other in actions.further_keys()[:60]:
             more.addAction(other, calling(actions.group_by, other))
         keys = [grouped.leaves.fields[n].name for n in range(len(grouped.keys))]
         for key in keys:
-            menu.addAction(f"Stop grouping by {key}", calling(actions.stop_grouping, key))
+            menu.addAction(tr("Stop grouping by {key}", key=key), calling(actions.stop_grouping, key))
         menu.addSeparator()
-        menu.addAction("Collapse all groups", lambda: open_pull.shaping.open_levels(0))
+        menu.addAction(tr("Collapse all groups"), lambda: open_pull.shaping.open_levels(0))
         for depth in range(1, len(grouped.levels)):
-            menu.addAction(f"Expand to level {depth + 1}", calling(open_pull.shaping.open_levels, depth))
-        menu.addAction("Expand to the rows", lambda: open_pull.shaping.open_levels(len(grouped.levels)))
+            menu.addAction(
+                tr("Expand to level {depth}", depth=depth + 1), calling(open_pull.shaping.open_levels, depth)
+            )
+        menu.addAction(tr("Expand to the rows"), lambda: open_pull.shaping.open_levels(len(grouped.levels)))
 
     def _hidden(self) -> tuple[str, ...]:
         open_pull = self._workspace.pull
@@ -281,7 +295,7 @@ class ColumnActions:
         return next((s.hidden for s in reversed(steps) if isinstance(s, ColumnsStep)), ())
 
     def _bring_back(self, name: str) -> None:
-        self._change("Show column", lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
+        self._change(tr("Show column"), lambda step: replace(step, hidden=tuple(n for n in step.hidden if n != name)))
 
     def _compute(self, name: str) -> None:
         open_pull = self._workspace.pull
@@ -289,7 +303,7 @@ class ColumnActions:
             return
         text = name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
         step = ComputeStep((Computed("", text),))
-        at = open_pull.shaping.add_step(step, "Compute", place_for(step, open_pull.pull.steps))
+        at = open_pull.shaping.add_step(step, tr("Compute"), place_for(step, open_pull.pull.steps))
         self._workspace.show_step(step_at(at), focus=True)
 
     def _check(self, name: str) -> None:
@@ -300,7 +314,7 @@ class ColumnActions:
         steps = open_pull.pull.steps
         at = next((n for n in reversed(range(len(steps))) if isinstance(steps[n], CheckStep)), None)
         if at is None:
-            at = open_pull.shaping.add_step(CheckStep(), "Check")
+            at = open_pull.shaping.add_step(CheckStep(), tr("Check"))
         self._workspace.show_step(step_at(at), part=name)
 
     def _figures(self, column: int) -> None:

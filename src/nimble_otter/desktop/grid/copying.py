@@ -11,13 +11,14 @@ from nimble_otter.desktop.grid.model import RowsModel
 from nimble_otter.desktop.grid.selection import Block
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import Column
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.send import Rows
     from nimble_otter.stop import StopToken
 
 COPY_FORMS = {
-    "names": "the names of the columns", "list": "as a list for IN (…)", "csv": "as CSV", "json": "as JSON",
+    "names": tr("the names of the columns"), "list": "as a list for IN (…)", "csv": "as CSV", "json": "as JSON",
     "markdown": "as Markdown", "sql": "as SQL inserts",
 }  # fmt: skip
 """Forms of a copy beside cells and cells with header, and their words."""

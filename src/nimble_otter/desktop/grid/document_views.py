@@ -15,6 +15,7 @@ from nimble_otter.desktop.kit.theme import code_font, theme
 from nimble_otter.desktop.kit.widgets import button, label, row
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.text.show import grouped, jsonable, shown
+from nimble_otter.translation import tr
 
 PAGE = 100
 """Documents that the JSON view shows at once."""
@@ -113,7 +114,7 @@ class _Model(QAbstractItemModel):
         return "∅" if node.value is None else ("“ ”" if node.value == "" else shown(node.value))
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        return ("Row and field", "Value")[section] if role == Qt.ItemDataRole.DisplayRole else None
+        return (tr("Row and field"), tr("Value"))[section] if role == Qt.ItemDataRole.DisplayRole else None
 
 
 class TreeView(QTreeView):
@@ -126,7 +127,7 @@ class TreeView(QTreeView):
         self._model = _Model(self)
         self.setModel(self._model)
         self.setUniformRowHeights(True)
-        self.setAccessibleName("Rows as a tree")
+        self.setAccessibleName(tr("Rows as a tree"))
         self.setObjectName("rows")
         self.setFrameShape(QTreeView.Shape.NoFrame)
         self.setIndentation(18)
@@ -168,7 +169,7 @@ class _JsonText(QPlainTextEdit):
         self.setReadOnly(True)
         self.setFont(code_font())
         self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.setAccessibleName("Rows as JSON")
+        self.setAccessibleName(tr("Rows as JSON"))
         self.setViewportMargins(26, 0, 0, 0)
         highlighter = Highlighter(self.document())
         highlighter.is_json = True
@@ -251,13 +252,13 @@ class JsonView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.text = _JsonText()
         self.needle = QLineEdit()
-        self.needle.setPlaceholderText("Find in these rows")
-        self.needle.setAccessibleName("Find in these rows")
+        self.needle.setPlaceholderText(tr("Find in these rows"))
+        self.needle.setAccessibleName(tr("Find in these rows"))
         self.needle.setMaximumWidth(260)
         self.needle.returnPressed.connect(self.find_next)
         self.needle.textChanged.connect(lambda _: self.find_next(again=False))
         self.said = label("", "muted", 12)
-        before, after = button("‹", lambda: self._turn(-1), "plain", "Rows before"), button("›", lambda: self._turn(1), "plain", "Rows after")  # fmt: skip  # noqa: E501
+        before, after = button("‹", lambda: self._turn(-1), "plain", tr("Rows before")), button("›", lambda: self._turn(1), "plain", tr("Rows after"))  # fmt: skip  # noqa: E501
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -287,7 +288,11 @@ class JsonView(QWidget):
             texts.append(text)
         self.text.setPlainText("\n".join(texts))
         last = min(first + PAGE, count)
-        self.said.setText(f"rows {grouped(first + 1)} to {grouped(last)} of {grouped(count)}" if count else "no rows")
+        self.said.setText(
+            tr("rows {first} to {last} of {count}", first=grouped(first + 1), last=grouped(last), count=grouped(count))
+            if count
+            else tr("no rows")
+        )
         self._following = False
 
     def go(self, position: int) -> None:
@@ -331,5 +336,9 @@ class JsonView(QWidget):
             self.text.setTextCursor(start)
             if not self.text.find(needle, QTextDocument.FindFlag(0)):
                 self.said.setText(
-                    f"not in the rows {grouped(self._first + 1)} to {grouped(self._first + len(self._starts))}"
+                    tr(
+                        "not in the rows {first} to {first2}",
+                        first=grouped(self._first + 1),
+                        first2=grouped(self._first + len(self._starts)),
+                    )
                 )

@@ -22,6 +22,7 @@ from nimble_otter.desktop.runtime.state_store import Layout
 from nimble_otter.errors import OtterError
 from nimble_otter.table import MISSING, Kind
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 from nimble_otter.values import Value
 
 _LONGEST_INLINE = 2000
@@ -58,10 +59,10 @@ class GridEdits(QObject):
         if open_pull is None or model is None:
             return None
         if not isinstance(model, RowsModel):
-            self._say("Groups can't be edited; switch the Group step off, or show rows before it.", True)
+            self._say(tr("Groups can't be edited; switch the Group step off, or show rows before it."), True)
             return None
         if open_pull.shaped is not None and not open_pull.shaped.own_rows:
-            self._say("These rows were made by a step; show the rows before it to change them.", True)
+            self._say(tr("These rows were made by a step; show the rows before it to change them."), True)
             return None
         return open_pull, model
 
@@ -92,10 +93,10 @@ class GridEdits(QObject):
             self._say(str(refused), True)
             return
         if row in open_pull.edits.deleted:
-            self._say("The row is marked for deletion; revert that first (Ctrl+Backspace).", True)
+            self._say(tr("The row is marked for deletion; revert that first (Ctrl+Backspace)."), True)
             return
         if open_pull.truncated.is_cut(row, index):
-            self._say("Fetching the whole value first.", False)
+            self._say(tr("Fetching the whole value first."), False)
             open_pull.truncated.fetch([row], lambda: self.begin_edit(position, column, typed))
             return
         assert open_pull.table is not None
@@ -160,7 +161,7 @@ class GridEdits(QObject):
                 made = value if isinstance(value, bytes) else open_pull.cells.typed(value, index, row)
             except OtterError as refused:
                 return str(refused)
-            open_pull.changes.edit(Action("Edit", ((row, index, self._or_unset(open_pull, row, index, made)),)))
+            open_pull.changes.edit(Action(tr("Edit"), ((row, index, self._or_unset(open_pull, row, index, made)),)))
             return ""
 
         size = len(before) if isinstance(before, bytes) else None
@@ -181,7 +182,7 @@ class GridEdits(QObject):
             if editor is not None:
                 editor.mark(str(refused))
             return False
-        open_pull.changes.edit(Action("Edit", ((row, place, self._or_unset(open_pull, row, place, value)),)))
+        open_pull.changes.edit(Action(tr("Edit"), ((row, place, self._or_unset(open_pull, row, place, value)),)))
         return True
 
     @staticmethod
@@ -206,7 +207,7 @@ class GridEdits(QObject):
                 value = open_pull.cells.typed(text, index, row)
                 cells.append((row, index, self._or_unset(open_pull, row, index, value)))
         except OtterError as refused:
-            self._say(f"Nothing was changed: {refused}", True)
+            self._say(tr("Nothing was changed: {refused}", refused=refused), True)
             return False
         open_pull.changes.edit(Action(name, tuple(cells)))
         return True
@@ -232,11 +233,11 @@ class GridEdits(QObject):
 
     def set_empty(self) -> None:
         """NULL in every selected cell."""
-        self.put_texts("Set NULL", [(row, place, None) for row, place in self._selected_cells()])
+        self.put_texts(tr("Set NULL"), [(row, place, None) for row, place in self._selected_cells()])
 
     def set_blank(self) -> None:
         """An empty text, which is not the same as empty, in every selected cell."""
-        self.put_texts("Set empty text", [(row, place, "") for row, place in self._selected_cells()])
+        self.put_texts(tr("Set empty text"), [(row, place, "") for row, place in self._selected_cells()])
 
     def set_default(self) -> None:
         """What the table gives by itself; in documents: the field is removed."""
@@ -255,9 +256,9 @@ class GridEdits(QObject):
                 else:
                     results.append((row, index, open_pull.cells.default_of(info)))
         except OtterError as refused:
-            self._say(f"Nothing was changed: {refused}", True)
+            self._say(tr("Nothing was changed: {refused}", refused=refused), True)
             return
-        open_pull.changes.edit(Action("Remove the field" if is_documents else "Set default", tuple(results)))
+        open_pull.changes.edit(Action(tr("Remove the field") if is_documents else tr("Set default"), tuple(results)))
 
     def revert_cells(self) -> None:
         """Take back what is pending in the selected cells alone."""
@@ -273,7 +274,7 @@ class GridEdits(QObject):
         cells = self._selected_cells()
         if cells:
             self.copy()
-            self.put_texts("Cut", [(row, place, None) for row, place in cells])
+            self.put_texts(tr("Cut"), [(row, place, None) for row, place in cells])
 
     def copy(self, header: bool = False) -> None:
         """The selected cells to the clipboard."""
@@ -289,7 +290,7 @@ class GridEdits(QObject):
         block = blocks[-1]
         ids = [model.row_id(p) for p in range(max(0, block.top - 1), min(model.rows, block.bottom + 2))]
         if open_pull.truncated.first(ids, lambda: self.fill(way)):
-            self._say("Fetching whole values first.", False)
+            self._say(tr("Fetching whole values first."), False)
             return
         rows, columns = list(range(block.top, block.bottom + 1)), list(range(block.left, block.right + 1))
         is_upright = way in ("down", "up", "series")
@@ -298,7 +299,7 @@ class GridEdits(QObject):
                 way, -1
             )
             if not 0 <= before < (model.rows if is_upright else len(model.columns)):
-                self._say("There is nothing to fill from; select the cells to fill and one to begin with.", True)
+                self._say(tr("There is nothing to fill from; select the cells to fill and one to begin with."), True)
                 return
             if is_upright:
                 rows.insert(0 if way == "down" else len(rows), before)
@@ -326,10 +327,13 @@ class GridEdits(QObject):
                         open_pull.cells.column_at(index)
                     cells.append((row, index, self._or_unset(open_pull, row, index, value)))
         except OtterError as refused:
-            self._say(f"Nothing was filled: {refused}", True)
+            self._say(tr("Nothing was filled: {refused}", refused=refused), True)
             return
-        open_pull.changes.edit(Action("Fill", tuple(cells)))
-        self._say(f"Filled {grouped(len(cells))} cell{'s' if len(cells) != 1 else ''}", False)
+        open_pull.changes.edit(Action(tr("Fill"), tuple(cells)))
+        self._say(
+            trn("Filled {cells_count} cell", "Filled {cells_count} cells", len(cells), cells_count=grouped(len(cells))),
+            False,
+        )
 
     def paste(self) -> None:
         """A block from the clipboard at the current cell; lines below the last row become new rows. A single value
@@ -342,7 +346,7 @@ class GridEdits(QObject):
             return
         open_pull, model = found
         if not block:
-            self._say("The clipboard contains no text.", True)
+            self._say(tr("The clipboard contains no text."), True)
             return
         if not open_pull.target.is_open:
             self._say(open_pull.target.reason, True)
@@ -366,11 +370,11 @@ class GridEdits(QObject):
                 for names in (titles, [column.name for column in model.columns]):
                     named = columns_named(block[0], names, left)
                     if named is not None:
-                        block, columns, header = block[1:], named, "; the header line was left out"
+                        block, columns, header = block[1:], named, tr("; the header line was left out")
                         break
             if columns[-1] >= len(model.columns):
                 here = len(model.columns) - left
-                self._say(f"The block is {width} columns wide; only {here} are here.", True)
+                self._say(tr("The block is {width} columns wide; only {here} are here.", width=width, here=here), True)
                 return
             new = open_pull.edits.new_ids(max(0, top + len(block) - model.rows))
             rows = [
@@ -388,11 +392,21 @@ class GridEdits(QObject):
                 if row not in open_pull.edits.deleted
             )
         except OtterError as refused:
-            self._say(f"Nothing was pasted: {refused}", True)
+            self._say(tr("Nothing was pasted: {refused}", refused=refused), True)
             return
-        open_pull.changes.edit(Action("Paste", made, add=tuple((row, -1) for row in new)))
-        more = f", {len(new)} as new rows" if new else ""
-        self._say(f"Pasted {grouped(len(made))} cell{'s' if len(made) != 1 else ''}{more}{header}", False)
+        open_pull.changes.edit(Action(tr("Paste"), made, add=tuple((row, -1) for row in new)))
+        more = tr(", {new_count} as new rows", new_count=len(new)) if new else ""
+        self._say(
+            trn(
+                "Pasted {made_count} cell{more}{header}",
+                "Pasted {made_count} cells{more}{header}",
+                len(made),
+                made_count=grouped(len(made)),
+                more=more,
+                header=header,
+            ),
+            False,
+        )
 
     def _pasted(self, open_pull: OpenPull, cell: Pasted, place: int, row: int) -> object:
         """The value of a pasted cell: of one of ours what it was, of a spreadsheet's what its words mean here. Raises:
@@ -430,7 +444,7 @@ class GridEdits(QObject):
         if open_pull is not None:
             position = self._grid.selection.current[0]
             anchor = self._grid.model.row_id(position) if position >= 0 and self._grid.model is not None else -1
-            self._go_to(open_pull, Action("New row", add=((open_pull.edits.new_ids(1)[0], anchor),)))
+            self._go_to(open_pull, Action(tr("New row"), add=((open_pull.edits.new_ids(1)[0], anchor),)))
 
     def duplicate(self) -> None:
         """Copies of the selected rows as new rows, without a key that the table numbers itself."""
@@ -439,7 +453,7 @@ class GridEdits(QObject):
             return
         rows = self._selected_rows()
         if open_pull.truncated.first(rows, self.duplicate):
-            self._say("Fetching whole values first.", False)
+            self._say(tr("Fetching whole values first."), False)
             return
         new = open_pull.edits.new_ids(len(rows))
         info = open_pull.target.table
@@ -454,7 +468,7 @@ class GridEdits(QObject):
                     value = open_pull.table.columns[index].value(row)
                 if value is not UNSET and value is not MISSING:
                     cells.append((copy, index, value))
-        self._go_to(open_pull, Action("Duplicate", tuple(cells), add=tuple(zip(new, rows, strict=True))))
+        self._go_to(open_pull, Action(tr("Duplicate"), tuple(cells), add=tuple(zip(new, rows, strict=True))))
 
     def _go_to(self, open_pull: OpenPull, action: Action) -> None:
         open_pull.changes.edit(action)
@@ -472,7 +486,7 @@ class GridEdits(QObject):
         new = tuple(row for row in rows if open_pull.edits.is_new(row))
         cells = tuple((row, place, UNSET) for row in new for place in open_pull.edits.cells.get(row, {}))
         open_pull.changes.edit(
-            Action("Delete", cells, delete=tuple(r for r in rows if not open_pull.edits.is_new(r)), drop=new)
+            Action(tr("Delete"), cells, delete=tuple(r for r in rows if not open_pull.edits.is_new(r)), drop=new)
         )
 
     def revert(self) -> None:
@@ -494,7 +508,7 @@ class GridEdits(QObject):
         model = self._grid.model
         position = model.position_of(row) if isinstance(model, RowsModel) else None
         if position is None or model is None:
-            self._say("The row is not shown: a step excludes it.", True)
+            self._say(tr("The row is not shown: a step excludes it."), True)
             return
         open_pull = self._pull()
         parts = (

@@ -31,6 +31,7 @@ from nimble_otter.desktop.kit.spoken_list import is_listened_to
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
+from nimble_otter.translation import tr
 
 LEAST, MOST = 36, 700
 _NOT_TYPING = Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.AltModifier | Qt.KeyboardModifier.MetaModifier
@@ -64,7 +65,7 @@ class Grid(GridCanvas):
         self.setMouseTracking(True)
         self.viewport().setMouseTracking(True)
         self.viewport().setAcceptDrops(True)
-        self.setAccessibleName("Rows")
+        self.setAccessibleName(tr("Rows"))
 
     # --- the mouse ---------------------------------------------------------------------------------------------
 
@@ -351,7 +352,7 @@ class Grid(GridCanvas):
                 self._spoken = SpokenTable(self)
             self._spoken.follow(self.rows, self.selection.current, self.selection.blocks, aloud)
         if self.model is None:
-            self.setAccessibleName("Rows")
+            self.setAccessibleName(tr("Rows"))
         elif 0 <= position < self.rows and column < len(self.model.columns):
             selected = sum(block.cells for block in self.selection.blocks)
             head = self.model.columns[column]
@@ -463,7 +464,9 @@ class Grid(GridCanvas):
         )
         rect = self.cell_rect(position, column)
         editor.setGeometry(rect.adjusted(0, 0, max(0, 120 - rect.width()), 0))
-        editor.setAccessibleName(f"Edit {self.model.columns[column].name}" if self.model else "Edit")
+        editor.setAccessibleName(
+            tr("Edit {columns_name}", columns_name=self.model.columns[column].name) if self.model else tr("Edit")
+        )
         editor.show()
         editor.setFocus()
         self._editor = editor

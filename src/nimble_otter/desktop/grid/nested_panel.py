@@ -19,6 +19,7 @@ from nimble_otter.pull.shaped import all_rows
 from nimble_otter.table import MISSING, Field, Table
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _WIDTH, _MOST_ROWS = 120, 8
@@ -51,12 +52,12 @@ class NestedPanel(QFrame):
         self.setObjectName("glance")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.title = ElidedLabel()
-        self.up = button("‹", self._go_up, "plain", "Back to the enclosing value")
+        self.up = button("‹", self._go_up, "plain", tr("Back to the enclosing value"))
         self.grid = Grid()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(1, 4, 1, 1)
         layout.setSpacing(2)
-        head = row(self.up, self.title, label("Esc closes", "faint", tokens.SMALL_PX), margins=(8, 0, 12, 0))
+        head = row(self.up, self.title, label(tr("Esc closes"), "faint", tokens.SMALL_PX), margins=(8, 0, 12, 0))
         head.setStretch(1, 1)
         layout.addLayout(head)
         layout.addWidget(self.grid, 1)

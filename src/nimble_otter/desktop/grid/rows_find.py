@@ -22,7 +22,8 @@ from nimble_otter.pull.steps import Condition, FilterStep
 from nimble_otter.table import View
 from nimble_otter.table.core.columns import Ids, Mask
 from nimble_otter.table.ops.search import Search, find_rows, mask_of, said
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, rows_words
+from nimble_otter.translation import tr, trn
 
 _PAUSE_MS = 120
 MOST_REPLACED = 100_000
@@ -32,8 +33,8 @@ class RowsFind(SearchFields):
     """One for a grid, above it."""
 
     def __init__(self, workspace: Workspace, grid: Grid, actions: GridActions, columns: ColumnActions) -> None:
-        self.here = button("this column", look="chip", tip="Only the column of the current cell")
-        self.only = button("only these rows", look="chip", tip="Keep only the rows found, as a Filter step")
+        self.here = button(tr("this column"), look="chip", tip=tr("Only the column of the current cell"))
+        self.only = button(tr("only these rows"), look="chip", tip=tr("Keep only the rows found, as a Filter step"))
         super().__init__(self.here, self.only)
         for chip in (self.here, self.only):
             chip.setCheckable(True)
@@ -99,7 +100,7 @@ class RowsFind(SearchFields):
         open_pull, model, search = self._workspace.pull, self._grid.model, self.search
         if open_pull is None or open_pull.shaped is None or not isinstance(model, RowsModel) or not search.text:
             self._found = self._stored = self._asked = self._answered = None
-            self.said.setText("" if isinstance(model, RowsModel) or not search.text else "Groups can't be searched")
+            self.said.setText("" if isinstance(model, RowsModel) or not search.text else tr("Groups can't be searched"))
             self._grid.mark_texts(None)
             return
         try:
@@ -111,7 +112,7 @@ class RowsFind(SearchFields):
         view, columns = open_pull.shaped.view, self._columns(model)
         self._grid.mark_texts(search.test(), columns)
         if open_pull.truncated.first(open_pull.truncated.rows_in(open_pull.shaped, columns), self._look):
-            self.said.setText("Fetching whole values first")
+            self.said.setText(tr("Fetching whole values first"))
             return
         asked = self._asked = (view, columns, search)
         before = self._answered
@@ -127,7 +128,7 @@ class RowsFind(SearchFields):
 
         open_pull.jobs.submit(
             LOCAL, "find in rows", lambda stop, _: find_rows(view, columns, search, stop, within),
-            show, title="Finding",
+            show, title=tr("Finding"),
         )  # fmt: skip
 
     def _with_pending(self, open_pull: OpenPull, view: View, found: Mask) -> Mask:
@@ -154,8 +155,10 @@ class RowsFind(SearchFields):
         position = self._grid.selection.current[0]
         at = int(np.count_nonzero(self._found[: position + 1])) if 0 <= position < len(self._found) else 0
         on_one = 0 <= position < len(self._found) and bool(self._found[position])
-        rows = f"{grouped(count)} row{'s' if count != 1 else ''}"
-        self.said.setText((f"{grouped(at)} of {rows}" if on_one else rows) if count else "not found")
+        rows = rows_words(count)
+        self.said.setText(
+            (tr("{at} of {rows}", at=grouped(at), rows=rows) if on_one else rows) if count else tr("not found")
+        )
 
     # --- going about -------------------------------------------------------------------------------------------
 
@@ -210,10 +213,10 @@ class RowsFind(SearchFields):
             return
         if on:
             step = FilterStep((self._condition(self.search),))
-            at = open_pull.shaping.add_step(step, "Find only", place_for(step, open_pull.pull.steps))
+            at = open_pull.shaping.add_step(step, tr("Find only"), place_for(step, open_pull.pull.steps))
             self._filter = (open_pull, at)
         elif self._held() is not None and self._filter is not None:
-            open_pull.shaping.change(open_pull.pull.without_step(self._filter[1]), "Find all")
+            open_pull.shaping.change(open_pull.pull.without_step(self._filter[1]), tr("Find all"))
             self._filter = None
 
     def _held(self) -> FilterStep | None:
@@ -232,7 +235,7 @@ class RowsFind(SearchFields):
         open_pull, at = self._filter
         filter_step = replace(step, conditions=(self._condition(search),))
         if filter_step != step:
-            open_pull.shaping.change(open_pull.pull.with_step_at(at, filter_step), "Find only", quiet=True)
+            open_pull.shaping.change(open_pull.pull.with_step_at(at, filter_step), tr("Find only"), quiet=True)
 
     # --- replacing ---------------------------------------------------------------------------------------------
 
@@ -272,7 +275,7 @@ class RowsFind(SearchFields):
             return
         if position >= 0 and column in self._places_in(position):
             wanted = self._wanted(model, open_pull, [(position, column)])
-            if not self._actions.put_texts("Replace", wanted):
+            if not self._actions.put_texts(tr("Replace"), wanted):
                 return
         self.step(1)
 
@@ -304,13 +307,35 @@ class RowsFind(SearchFields):
             else:
                 passed += bool(places)
         if len(cells) > MOST_REPLACED:
-            self.said.setText(f"{grouped(len(cells))} cells; at most {grouped(MOST_REPLACED)} at once")
+            self.said.setText(
+                tr(
+                    "{cells_count} cells; at most {most_replaced} at once",
+                    cells_count=grouped(len(cells)),
+                    most_replaced=grouped(MOST_REPLACED),
+                )
+            )
             return
-        if cells and self._actions.put_texts("Replace", self._wanted(model, open_pull, cells)):
-            rest = f" It stays in {passed} column{'s' if passed > 1 else ''} that can't be changed." if passed else ""
-            self._workspace.say(f"Replaced in {grouped(len(cells))} cells; they are pending in Changes.{rest}", False)
+        if cells and self._actions.put_texts(tr("Replace"), self._wanted(model, open_pull, cells)):
+            rest = (
+                trn(
+                    " It stays in {passed} column that can't be changed.",
+                    " It stays in {passed} columns that can't be changed.",
+                    passed,
+                    passed=passed,
+                )
+                if passed
+                else ""
+            )
+            self._workspace.say(
+                tr(
+                    "Replaced in {cells_count} cells; they are pending in Changes.{rest}",
+                    cells_count=grouped(len(cells)),
+                    rest=rest,
+                ),
+                False,
+            )
         elif passed and not cells:
-            self.said.setText("Found only in cells that can't be edited.")
+            self.said.setText(tr("Found only in cells that can't be edited."))
 
     def _may_write(self, open_pull: OpenPull) -> bool:
         if not open_pull.target.is_open:

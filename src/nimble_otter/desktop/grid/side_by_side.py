@@ -24,11 +24,12 @@ from nimble_otter.table.core.columns import Ids, Mask
 from nimble_otter.table.ops.combine import MOST_COLUMNS, transposed
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, compare_views
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _WIDTHS = {Kind.TEXT: 150, Kind.OBJECT: 150}
 _MARKS = {SAME: ("", ""), CHANGED: ("≠", "edited"), ONLY_HERE: ("+", "new"), ONLY_THERE: ("−", "deleted")}
-_ROWS, _BY_PLACE = "rows as columns", "row by row"
+_ROWS, _BY_PLACE = tr("rows as columns"), tr("row by row")
 
 
 class DifferencesModel:
@@ -102,16 +103,16 @@ class SideBySide(QWidget):
         self._what, self._by = _ROWS, ""
         self._found: Differences | None = None
         self._chosen: Ids = np.empty(0, np.int64)
-        self.only = button("differences only", self.refresh_rows, "chip")
+        self.only = button(tr("differences only"), self.refresh_rows, "chip")
         self.only.setCheckable(True)
         self.said = ElidedLabel("", "muted")
         self._choices = QVBoxLayout()
-        shut = button("×", self.close_it, "flat", "Close")
+        shut = button("×", self.close_it, "flat", tr("Close"))
         head = row(boxed(self._choices), self.only, self.said, shut, space=8, margins=(12, 5, 8, 5))
         head.setStretch(2, 1)
         strip = boxed(head, "raised")
         self.grid = Grid()
-        self.grid.setAccessibleName("Side by side")
+        self.grid.setAccessibleName(tr("Side by side"))
         self.grid.installEventFilter(self)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -156,10 +157,13 @@ class SideBySide(QWidget):
         open_pull = self._workspace.pull
         if open_pull is None or open_pull.shaped is None:
             return
-        name = f"pinned {dt.datetime.now():%H:%M:%S}"
+        name = tr("pinned {now:%H:%M:%S}", now=dt.datetime.now())
         open_pull.pinned[name] = open_pull.shaped.as_shown()
         self._workspace.say(
-            f"{grouped(len(open_pull.pinned[name]))} rows are pinned; compare with them after the next run."
+            tr(
+                "{pinned_count} rows are pinned; compare with them after the next run.",
+                pinned_count=grouped(len(open_pull.pinned[name])),
+            )
         )
         if self.is_open:
             self.refresh()
@@ -193,15 +197,17 @@ class SideBySide(QWidget):
         others = self._others()
         self._what = self._what if self._what in others else _ROWS
         clear(self._choices)
-        what = combo([(_ROWS, _ROWS), *((n, f"against {n}") for n in others)], self._what, "Rows shown")
+        what = combo([(_ROWS, _ROWS), *((n, tr("against {n}", n=n)) for n in others)], self._what, tr("Rows shown"))
         what.activated.connect(lambda _: self._choose(what=what.currentData()))
-        by = combo([("", _BY_PLACE), *((n, f"by {n}") for n in self._names())], self._by, "Rows are matched by")
+        by = combo(
+            [("", _BY_PLACE), *((n, tr("by {n}", n=n)) for n in self._names())], self._by, tr("Rows are matched by")
+        )
         by.activated.connect(lambda _: self._choose(by=by.currentData()))
         by.setVisible(self._what != _ROWS)
         what.setMinimumWidth(170)
-        unpin = button("Unpin", self.unpin, "link", "Unpin the rows")
+        unpin = button(tr("Unpin"), self.unpin, "link", tr("Unpin the rows"))
         unpin.setVisible(self._what in self.open_pull.pinned)
-        self._choices.addWidget(boxed(row(label("Side by side", bold=True), what, by, unpin, space=8)))
+        self._choices.addWidget(boxed(row(label(tr("Side by side"), bold=True), what, by, unpin, space=8)))
         self._found = None
         if self._what == _ROWS:
             self._show_rows()
@@ -218,7 +224,7 @@ class SideBySide(QWidget):
             self.said.setText(str(problem))
             self.grid.set_model(None, [], False)
 
-        self.said.setText("Comparing")
+        self.said.setText(tr("Comparing"))
         try:
             if len(here) + len(there) <= 40_000:
                 show(compare_views(here, there, keys))
@@ -227,7 +233,7 @@ class SideBySide(QWidget):
             failed(problem)
             return
         self.open_pull.jobs.submit(LOCAL, "side by side", lambda stop, _: compare_views(here, there, keys, stop), show,
-                                 failed, title="Comparing")  # fmt: skip
+                                 failed, title=tr("Comparing"))  # fmt: skip
 
     def _choose(self, what: str | None = None, by: str | None = None) -> None:
         self._what = self._what if what is None else what
@@ -241,7 +247,7 @@ class SideBySide(QWidget):
             self._show_rows()
             return
         model = DifferencesModel(differences, self.only.isChecked())
-        parts = ((CHANGED, "changed"), (ONLY_HERE, "only here"), (ONLY_THERE, "only there"), (SAME, "alike"))
+        parts = ((CHANGED, "changed"), (ONLY_HERE, tr("only here")), (ONLY_THERE, tr("only there")), (SAME, "alike"))
         self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := differences.count(state))))
         widths = [column_width(differences.here.table, a) for a, _ in differences.pairs]
         self.grid.set_model(model, widths, False)  # type: ignore[arg-type]
@@ -259,8 +265,19 @@ class SideBySide(QWidget):
         if self.only.isChecked():
             table, differ = table.take(np.flatnonzero(differ)), differ[differ]
         more = (len(shown) if self._main.selection.row_count < 2 else len(ids)) - len(ids)
-        text = f"{grouped(len(ids))} rows{f', {grouped(more)} more are not shown' if more > 0 else ''}"
-        self.said.setText(f"{text}; {grouped(int(differ.sum()))} of {len(shown.table.fields)} columns differ")
+        text = tr(
+            "{ids_count} rows{more}",
+            ids_count=grouped(len(ids)),
+            more=tr(", {more} more are not shown", more=grouped(more)) if more > 0 else "",
+        )
+        self.said.setText(
+            tr(
+                "{text}; {sum} of {fields_count} columns differ",
+                text=text,
+                sum=grouped(int(differ.sum())),
+                fields_count=len(shown.table.fields),
+            )
+        )
         model = TurnedModel(table, differ)
         self.grid.set_model(model, [first_width(c, table, _WIDTHS) for c in model.columns], False)
 

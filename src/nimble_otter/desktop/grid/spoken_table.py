@@ -19,6 +19,7 @@ from nimble_otter.desktop.grid.accessibility import spoken_cell
 from nimble_otter.desktop.grid.selection import Block
 from nimble_otter.desktop.kit.spoken_list import child_of, lay_unseen, tell_focus
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -83,8 +84,10 @@ class SpokenTable(QTableView):
         if owner is not None:  # which moves what is inside when it scrolls
             self.setGeometry(owner.rect())
         self._rows.take(base)
-        self.setAccessibleName("Rows")
-        self.setAccessibleDescription(f"{grouped(rows)} rows, {self._rows.columnCount()} columns")
+        self.setAccessibleName(tr("Rows"))
+        self.setAccessibleDescription(
+            tr("{rows} rows, {columncount} columns", rows=grouped(rows), columncount=self._rows.columnCount())
+        )
         keep = QItemSelectionModel.SelectionFlag.NoUpdate
         chosen = QItemSelection()
         for block in blocks[-1:]:

@@ -13,6 +13,7 @@ from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, View
 from nimble_otter.table.ops.search import said
+from nimble_otter.translation import tr
 
 _PAUSE_S = 1.0
 """After so long a letter begins a new word."""
@@ -44,7 +45,7 @@ class Jump:
 
     def _go(self, position: int, column: int) -> None:
         if position < 0:
-            self._workspace.say(f"No row of this column begins with {self._text}.", False)
+            self._workspace.say(tr("No row of this column begins with {text}.", text=self._text), False)
             return
         self._grid.go(position, column)
 

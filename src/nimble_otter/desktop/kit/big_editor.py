@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QFrame, QPlainTextEdit, QWidget
 from nimble_otter.desktop.kit.theme import code_font
 from nimble_otter.desktop.kit.widgets import ElidedLabel, button, column, label, row, set_tone
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _LONGEST_LINE, _PART = 10_000, 2000
 """Characters from which on a line is shown in parts, and of each part."""
@@ -31,18 +32,18 @@ class BigEditor(QFrame):
         self.title = label(bold=True)
         self.text = QPlainTextEdit()
         self.text.setFont(code_font())
-        self.text.setAccessibleName("Value")
+        self.text.setAccessibleName(tr("Value"))
         self.text.setTabChangesFocus(True)
         self.text.installEventFilter(self)
         self.text.textChanged.connect(self._look)
         self.note = ElidedLabel("", "muted", 12)
-        self.file = button("From a file…", self._from_file)
-        self.empty = button("NULL", lambda: self._give(None), tip="Set NULL")
-        self.cancel = button("Cancel", self.leave)
-        self.accept = button("Accept", self._accept, "primary", "Accept the value (Ctrl+Enter)")
+        self.file = button(tr("From a file…"), self._from_file)
+        self.empty = button("NULL", lambda: self._give(None), tip=tr("Set NULL"))
+        self.cancel = button(tr("Cancel"), self.leave)
+        self.accept = button(tr("Accept"), self._accept, "primary", tr("Accept the value (Ctrl+Enter)"))
         self.setLayout(
             column(
-                row(self.title, None, label("Ctrl+Enter accepts, Esc cancels", "faint", 12)),
+                row(self.title, None, label(tr("Ctrl+Enter accepts, Esc cancels"), "faint", 12)),
                 self.text,
                 self.note,
                 row(self.file, self.empty, None, self.cancel, self.accept),
@@ -67,10 +68,10 @@ class BigEditor(QFrame):
         self.text.setReadOnly(is_binary)
         if is_binary:
             self.text.setPlainText("")
-            held = "no value" if size is None else f"{grouped(size)} bytes"
-            self.text.setPlaceholderText(f"It holds {held}. Bytes can't be typed; load them from a file.")
+            held = tr("no value") if size is None else tr("{size} bytes", size=grouped(size))
+            self.text.setPlaceholderText(tr("It holds {held}. Bytes can't be typed; load them from a file.", held=held))
         else:
-            self.text.setPlaceholderText("JSON" if is_json else "An empty text; the button NULL removes the value")
+            self.text.setPlaceholderText("JSON" if is_json else tr("An empty text; the button NULL removes the value"))
         self.accept.setVisible(not is_binary)
         parent = self.parentWidget()
         assert parent is not None
@@ -124,9 +125,17 @@ class BigEditor(QFrame):
                 json.loads(text)
                 message = "JSON"
             except json.JSONDecodeError as problem:
-                message, is_wrong = f"{problem.msg} in line {problem.lineno}, column {problem.colno}", True
+                message, is_wrong = (
+                    tr(
+                        "{msg} in line {lineno}, column {colno}",
+                        msg=problem.msg,
+                        lineno=problem.lineno,
+                        colno=problem.colno,
+                    ),
+                    True,
+                )
         elif text:
-            message = f"{grouped(len(text))} characters"
+            message = tr("{text_count} characters", text_count=grouped(len(text)))
         self._say(message, is_wrong)
 
     def _say(self, text: str, is_wrong: bool) -> None:
@@ -145,16 +154,16 @@ class BigEditor(QFrame):
             self.leave()
 
     def _from_file(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Load the value from a file", str(Path.home()))
+        name, _ = QFileDialog.getOpenFileName(self, tr("Load the value from a file"), str(Path.home()))
         if not name:
             return
         try:
             data = Path(name).read_bytes()
             self._give(data if self._is_binary else data.decode("utf-8"))
         except OSError as problem:
-            self._say(f"It can't be read: {problem.strerror}.", True)
+            self._say(tr("It can't be read: {strerror}.", strerror=problem.strerror), True)
         except UnicodeDecodeError:
-            self._say("The file is not text (UTF-8).", True)
+            self._say(tr("The file is not text (UTF-8)."), True)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Take the keys that mean the text before the window's commands do."""

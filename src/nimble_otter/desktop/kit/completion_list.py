@@ -12,6 +12,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import code_font, theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.query.assist.completion import Completion, Offer
+from nimble_otter.translation import tr
 
 _ROWS, _ROW, _LEAST, _MOST = 9, 22, 260, 560
 _WORDS = {"column": "c", "table": "t", "join": "j", "function": "f", "keyword": "", "value": "=", "schema": "s"}
@@ -60,7 +61,7 @@ class CompletionList(QListWidget):
         self.setItemDelegate(_Look(self))
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setObjectName("completion")
-        self.setAccessibleName("Suggestions")
+        self.setAccessibleName(tr("Suggestions"))
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setUniformItemSizes(True)
         self.itemClicked.connect(lambda _: self.take())

@@ -31,6 +31,7 @@ from nimble_otter.query.assist.completion import Completion, Offer
 from nimble_otter.query.assist.diagnosis import Problem
 from nimble_otter.query.sql.scopes import tokens_of
 from nimble_otter.query.sql.statements import Script, Statement, statement_near
+from nimble_otter.translation import tr
 
 _NEAR = 20_000
 """Characters around the caret in which the other bracket is looked for."""
@@ -66,7 +67,7 @@ class SqlEditor(QPlainTextEdit):
     def __init__(self, numbered: bool = True, quoted: Callable[[str], str] = str) -> None:
         super().__init__()
         self.setFont(code_font())
-        self.setAccessibleName("Query text")
+        self.setAccessibleName(tr("Query text"))
         self.setTabStopDistance(self.fontMetrics().horizontalAdvance(" ") * 4)
         self.setLineWrapMode(
             QPlainTextEdit.LineWrapMode.NoWrap if numbered else QPlainTextEdit.LineWrapMode.WidgetWidth

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QLayout, QLineEdit, QPlainTextEdit, QWidget
 from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, column, row
 from nimble_otter.errors import ConditionError
 from nimble_otter.table.text.patterns import compiled
+from nimble_otter.translation import tr
 
 
 class SearchFields(QWidget):
@@ -23,23 +24,26 @@ class SearchFields(QWidget):
         self.setObjectName("raised")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.wanted, self.other = QLineEdit(), QLineEdit()
-        for field, name in ((self.wanted, "Find"), (self.other, "Replace by")):
+        for field, name in ((self.wanted, tr("Find")), (self.other, tr("Replace by"))):
             field.setPlaceholderText(name)
             field.setAccessibleName(name)
             field.installEventFilter(self)
             field.setMinimumWidth(56)
             field.setMaximumWidth(190)
         self.case, self.word, self.pattern = (
-            button("Aa", look="chip", tip="Match case"),
-            button("word", look="chip", tip="Whole words only"),
-            button(".*", look="chip", tip="Regular expression"),
+            button("Aa", look="chip", tip=tr("Match case")),
+            button("word", look="chip", tip=tr("Whole words only")),
+            button(".*", look="chip", tip=tr("Regular expression")),
         )
         for made in (self.case, self.word, self.pattern):
             made.setCheckable(True)
             made.toggled.connect(lambda _: self.count())
         self.said = ElidedLabel("", "muted", 11)
-        self.one, self.all = button("Replace", self.replace), button("All", self.replace_all, tip="Replace all")
-        shut = button("×", self.close_bar, "flat", "Close")
+        self.one, self.all = (
+            button(tr("Replace"), self.replace),
+            button(tr("All"), self.replace_all, tip=tr("Replace all")),
+        )
+        shut = button("×", self.close_bar, "flat", tr("Close"))
         first = row(self.wanted, self.case, self.word, self.pattern, *more, self.said, shut, space=4)
         first.setStretch(0, 2)
         first.setStretch(4 + len(more), 1)
@@ -130,7 +134,7 @@ class FindBar(SearchFields):
         try:
             return compiled(body, self.case.isChecked(), lines=True)
         except ConditionError as problem:
-            self.said.setText(f"not a pattern: {problem.message}")
+            self.said.setText(tr("not a pattern: {message}", message=problem.message))
             return None
 
     def _found(self) -> list[Any]:
@@ -148,7 +152,11 @@ class FindBar(SearchFields):
         places, cursor = self._places(), self._editor.textCursor()
         at = (cursor.selectionStart(), cursor.selectionEnd())
         number = places.index(at) + 1 if at in places else 0
-        text = f"{number} of {len(places)}" if number else (f"{len(places)} found" if places else "not found")
+        text = (
+            tr("{number} of {places_count}", number=number, places_count=len(places))
+            if number
+            else (tr("{places_count} found", places_count=len(places)) if places else tr("not found"))
+        )
         self.said.setText(text if self.wanted.text() else "")
 
     def step(self, way: int) -> None:
@@ -195,4 +203,4 @@ class FindBar(SearchFields):
             cursor.insertText(text)
         cursor.endEditBlock()
         changed = sum(match[0] != text for match, text in zip(results, new, strict=True))
-        self.said.setText(f"{changed} replaced")
+        self.said.setText(tr("{changed} replaced", changed=changed))

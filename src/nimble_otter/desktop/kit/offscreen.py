@@ -13,6 +13,8 @@ from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
+from nimble_otter.translation import tr
+
 
 def use_offscreen(width: int = 1280, height: int = 800) -> None:
     """Before the application is made: Qt's offscreen platform with a screen of this size."""
@@ -77,4 +79,4 @@ def take_picture(widget: QWidget, path: Path, over: QWidget | None = None) -> No
         with QPainter(pixmap) as painter:
             painter.drawPixmap(widget.mapFromGlobal(over.pos()), over.grab())
     if not pixmap.save(str(path)):
-        raise OSError(f"{path} can't be written")
+        raise OSError(tr("{path} can't be written", path=path))

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFrame, QLineEdit, QTreeWidget, QTreeWidgetItem, Q
 
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import as_plain, column
+from nimble_otter.translation import tr
 
 _MOST = 300
 _WIDTH, _ROWS, _ROW = 400, 9, 24
@@ -75,7 +76,7 @@ class Picker(QFrame):
             item.setToolTip(0, as_plain(choice.text))
             self.list.addTopLevelItem(item)
         if not fits:
-            nothing = QTreeWidgetItem(["No match."])
+            nothing = QTreeWidgetItem([tr("No match.")])
             nothing.setFlags(Qt.ItemFlag.NoItemFlags)
             self.list.addTopLevelItem(nothing)
         self.list.setColumnWidth(0, int(_WIDTH * 0.42))

@@ -27,6 +27,7 @@ from nimble_otter.errors import NoKeyError, ValueRefused
 from nimble_otter.sources import ColumnInfo
 from nimble_otter.table import MISSING, Field, Kind, Table
 from nimble_otter.table.text.typed_look import as_typed, is_as_shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -47,7 +48,10 @@ class CellValues:
             return self._own.target.column(place)
         info = self._own.target.column(part[0])
         if not self._own.target.dialect.is_documents:
-            raise NoKeyError(f"This is a part of {info.name}.", f"Close {info.name} again and edit it as JSON.")
+            raise NoKeyError(
+                tr("This is a part of {info_name}.", info_name=info.name),
+                tr("Close {info_name} again and edit it as JSON.", info_name=info.name),
+            )
         return ColumnInfo(".".join((info.name, *part[1])))
 
     def takes(self, place: int) -> bool:
@@ -87,9 +91,12 @@ class CellValues:
         """What stands for the table's own value in a row that is there. Raises: ValueRefused."""
         if not self._own.target.dialect.takes_default_in_update:
             name = self._own.target.dialect.display_name
-            raise ValueRefused(f"{name} gives {info.name} its default in new rows only.", "Type the value.")
+            raise ValueRefused(
+                tr("{name} gives {info_name} its default in new rows only.", name=name, info_name=info.name),
+                tr("Type the value."),
+            )
         if not info.default and not info.nullable:
-            raise ValueRefused(f"{info.name} has no default.", "Type a value.")
+            raise ValueRefused(tr("{info_name} has no default.", info_name=info.name), tr("Type a value."))
         return DEFAULT
 
     def text_of(self, value: object, place: int) -> str:

@@ -18,6 +18,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.shaping import Shaping
 from nimble_otter.desktop.pulls.undo import EditEntry, Entry, WaitingEntry, WrittenEntry
 from nimble_otter.errors import ValueRefused
+from nimble_otter.translation import tr
 
 
 class EditController:
@@ -101,7 +102,7 @@ class EditController:
             self._edited()
         elif isinstance(entry, WrittenEntry):
             self._own.notice = Notice(
-                "Changes holds the reversal of the last write; review it there. Undo again goes further back"
+                tr("Changes holds the reversal of the last write; review it there. Undo again goes further back")
             )
             self._own.tell(Aspect.RUN)
         else:

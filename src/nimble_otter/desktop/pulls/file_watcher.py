@@ -14,6 +14,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, places, pull_from_text, pull_to_text
 from nimble_otter.pull.merge import Merged, merge
 from nimble_otter.pull.upstream import difference
+from nimble_otter.translation import tr
 
 _SETTLE_MS = 300
 """A file is often written in several goes."""
@@ -75,7 +76,7 @@ class FileWatcher(QObject):
         try:
             theirs, base = pull_from_text(text, str(open_pull.path)), pull_from_text(open_pull.saved_text)
         except OtterError as problem:
-            self._workspace.say(f"The file was changed and can't be read: {problem}", True)
+            self._workspace.say(tr("The file was changed and can't be read: {problem}", problem=problem), True)
             return False
         merged = merge(base, open_pull.pull, theirs)
         if merged.conflicts:
@@ -84,11 +85,17 @@ class FileWatcher(QObject):
                 self._show_both(open_pull, merged, theirs, text)
             return False
         open_pull.saved_text = text
-        open_pull.shaping.change(merged.pull, "Reloaded from disk")
+        open_pull.shaping.change(merged.pull, tr("Reloaded from disk"))
         open_pull.waits = open_pull.waits or not self._workspace.hub.known_pulls.has(open_pull.pull)
         open_pull.tell(Aspect.RUN)
         if merged.theirs:
-            self._workspace.say(f"{open_pull.pull.name} was changed on disk: {', '.join(merged.theirs)} taken in")
+            self._workspace.say(
+                tr(
+                    "{pull_name} was changed on disk: {theirs} taken in",
+                    pull_name=open_pull.pull.name,
+                    theirs=", ".join(merged.theirs),
+                )
+            )
         return True
 
     @staticmethod
@@ -104,18 +111,25 @@ class FileWatcher(QObject):
         workspace.show(open_pull)
         workspace.show_step(QUERY)
         lines = difference(pull_to_text(open_pull.pull), pull_to_text(theirs))
-        notes = [f"Changed here and on disk: {', '.join(merged.conflicts)}."]
-        notes += [f"Only on disk: {', '.join(merged.theirs)}."] if merged.theirs else []
+        notes = [tr("Changed here and on disk: {conflicts}.", conflicts=", ".join(merged.conflicts))]
+        notes += [tr("Only on disk: {theirs}.", theirs=", ".join(merged.theirs))] if merged.theirs else []
 
         def take(pull: Pull) -> None:
             open_pull.saved_text = text
             self._told.pop(open_pull.path or Path(), None)
-            open_pull.shaping.change(pull, "Reloaded from disk")
+            open_pull.shaping.change(pull, tr("Reloaded from disk"))
             open_pull.waits = open_pull.waits or not workspace.hub.known_pulls.has(open_pull.pull)
             open_pull.tell(Aspect.PULL)  # what is saved may be what is here now
 
-        title = f"{open_pull.pull.name} was changed on disk in the same places as here. − is here, + on disk."
-        workspace.propose(
-            Proposal(title, lines, notes, lambda: take(theirs), "Take theirs", "Keep mine", lambda: take(merged.pull))
+        title = tr(
+            "{pull_name} was changed on disk in the same places as here. − is here, + on disk.",
+            pull_name=open_pull.pull.name,
         )
-        workspace.say(f"{open_pull.pull.name} was changed on disk and here; choose which to keep", True)
+        workspace.propose(
+            Proposal(
+                title, lines, notes, lambda: take(theirs), tr("Take theirs"), tr("Keep mine"), lambda: take(merged.pull)
+            )
+        )
+        workspace.say(
+            tr("{pull_name} was changed on disk and here; choose which to keep", pull_name=open_pull.pull.name), True
+        )

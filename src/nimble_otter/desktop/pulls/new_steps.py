@@ -21,15 +21,25 @@ from nimble_otter.pull.steps import (
     TransposeStep,
     UnpivotStep,
 )
+from nimble_otter.translation import tr
 
 STEP_WORDS = {
-    "filter": "Filter step", "compute": "Compute step", "group": "Group step", "sort": "Sort step", "top": "Top step",
-    "columns": "Columns step", "distinct": "Distinct step (no duplicate rows)", "sample": "Sample step (random rows)",
-    "join": "Join step (columns of another pull)", "append": "Append step (rows of another pull)",
-    "compare": "Compare step (what differs from another pull or file)",
-    "pivot": "Pivot step (values into columns)", "unpivot": "Unpivot step (columns into rows)",
-    "transpose": "Transpose step (rows into columns)", "check": "Check step (what must hold before sending)",
-}  # fmt: skip
+    "filter": tr("Filter step"),
+    "compute": tr("Compute step"),
+    "group": tr("Group step"),
+    "sort": tr("Sort step"),
+    "top": tr("Top step"),
+    "columns": tr("Columns step"),
+    "distinct": tr("Distinct step (no duplicate rows)"),
+    "sample": tr("Sample step (random rows)"),
+    "join": tr("Join step (columns of another pull)"),
+    "append": tr("Append step (rows of another pull)"),
+    "compare": tr("Compare step (what differs from another pull or file)"),
+    "pivot": tr("Pivot step (values into columns)"),
+    "unpivot": tr("Unpivot step (columns into rows)"),
+    "transpose": tr("Transpose step (rows into columns)"),
+    "check": tr("Check step (what must hold before sending)"),
+}
 _SHAPED = ("group", "pivot", "unpivot", "transpose")
 _LATER = {
     "filter": (*_SHAPED, "sort", "columns"), "open": (*_SHAPED, "sort", "columns"), "sample": (*_SHAPED, "columns"),

@@ -24,6 +24,7 @@ from nimble_otter.errors import ChangeError
 from nimble_otter.pull.drafts import EditDraft
 from nimble_otter.sources.truncation import cut_rows
 from nimble_otter.table.ops.patch import patched
+from nimble_otter.translation import tr
 
 
 class PlanController:
@@ -38,9 +39,20 @@ class PlanController:
         now = self._own.hub.known(self._own.pull.source)
         came = self._own.rows_source if self._own.reviewing is None else self._own.reviewing_of or now
         if came.url != now.url:
-            what = "These rows" if self._own.reviewing is None else "These statements"
-            hint = f"Choose {came.name} again, or run the pull: the changes then wait for matching rows."
-            raise ChangeError(f"{what} are of {came.name}; the pull asks {now.name} now.", hint)
+            what = tr("These rows") if self._own.reviewing is None else tr("These statements")
+            hint = tr(
+                "Choose {came_name} again, or run the pull: the changes then wait for matching rows.",
+                came_name=came.name,
+            )
+            raise ChangeError(
+                tr(
+                    "{what} are of {came_name}; the pull asks {now_name} now.",
+                    what=what,
+                    came_name=came.name,
+                    now_name=now.name,
+                ),
+                hint,
+            )
         if self._own.reviewing is not None:
             return self._own.reviewing
         assert self._own.table is not None
@@ -79,9 +91,9 @@ class PlanController:
         if outcome.is_gone:
             action = self._own.edits.revert(rows=[row])
         elif mine:
-            action = Action("Keep mine")
+            action = Action(tr("Keep mine"))
         elif outcome.statement.kind == StatementKind.DELETE:
-            action = Action("Keep the row", restore=(row,))
+            action = Action(tr("Keep the row"), restore=(row,))
         else:
             action = self._own.edits.revert(cells=[(row, place) for place in theirs])
         left = tuple(pair for pair in outcome.now if pair[0] not in names)

@@ -18,6 +18,7 @@ from nimble_otter.pull.file import SUFFIX
 from nimble_otter.pull.others import path_among
 from nimble_otter.pull.steps import TakesRows
 from nimble_otter.table import View
+from nimble_otter.translation import tr
 
 
 class PullDependencies:
@@ -55,7 +56,14 @@ class PullDependencies:
         if name in open_pull.pinned:
             return open_pull.pinned[name]
         if name == open_pull.pull.name or self._takes(name, open_pull):
-            self._say(f"{name} takes rows of {open_pull.pull.name} itself; it can't be joined to it.", True)
+            self._say(
+                tr(
+                    "{name} takes rows of {pull_name} itself; it can't be joined to it.",
+                    name=name,
+                    pull_name=open_pull.pull.name,
+                ),
+                True,
+            )
             return None
         found = self._open(name, open_pull)
         if found is None:
@@ -65,7 +73,7 @@ class PullDependencies:
         is_unseen = found not in self._pulls
         if found.course is None or found.is_running or (fresh and is_unseen):
             if found.waits:
-                self._say(f"{name} was not run here before; open it and run it once.", True)
+                self._say(tr("{name} was not run here before; open it and run it once.", name=name), True)
             elif not found.is_running and found.error is None and (found.table is None or fresh):
                 found.runs.run_again()
             return None
@@ -73,7 +81,7 @@ class PullDependencies:
         if kept is None or kept[0] is not found.course:
             kept = self._views[found] = (found.course, found.course.end.as_shown())
             if found.fetched is not None and (found.fetched.was_cut or found.fetched.is_part):
-                self._say(f"{name} holds only part of its rows, so the result is partial too.", True)
+                self._say(tr("{name} holds only part of its rows, so the result is partial too.", name=name), True)
         return kept[1]
 
     def _from_shelf(self, name: str) -> OpenPull | None:
@@ -122,7 +130,7 @@ class PullDependencies:
             steps = tuple(
                 step.renamed(before, after) if isinstance(step, TakesRows) else step for step in other.pull.steps
             )
-            other.shaping.change(replace(other.pull, steps=steps), f"Take rows of {after}", quiet=True)
+            other.shaping.change(replace(other.pull, steps=steps), tr("Take rows of {after}", after=after), quiet=True)
 
     def _told(self, open_pull: OpenPull, what: Aspect) -> None:
         if what & Aspect.ROWS:

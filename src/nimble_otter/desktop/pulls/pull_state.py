@@ -34,11 +34,12 @@ from nimble_otter.sources.script import Outcome
 from nimble_otter.table import Table, View
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped, plain
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.send import Sent
 
-COMING = "Rows are still arriving."
+COMING = tr("Rows are still arriving.")
 """Why rows can't be changed before all are there."""
 PREVIEW = 200
 """Rows of a query that is being put together."""
@@ -62,7 +63,7 @@ class PullState(QObject):
         self.course: Course | None = None
         self.pending = PendingEdits()
         self.undo_stack = UndoStack()
-        self.target = Target(None, reason="Run the query first.")
+        self.target = Target(None, reason=tr("Run the query first."))
         self.report: Report | None = None
         self.reversal = ""
         self.error: OtterError | None = None
@@ -267,7 +268,12 @@ class PullState(QObject):
         if self.asked is None or self.fetched_at is None or self.fetched is None:
             return ""
         lines = [
-            f"{self.rows_source.name}, {self.fetched_at:%Y-%m-%d %H:%M:%S}, {grouped(self.fetched.table.rows)} rows"
+            tr(
+                "{rows_source_name}, {fetched_at:%Y-%m-%d %H:%M:%S}, {rows} rows",
+                rows_source_name=self.rows_source.name,
+                fetched_at=self.fetched_at,
+                rows=grouped(self.fetched.table.rows),
+            )
         ]
         lines += [f":{name} = {plain(value)}" for name, value in self.asked.parameters.items()]
         return "\n".join([*lines, "", self.asked.text.strip()[:2000]])
@@ -320,6 +326,6 @@ class PullState(QObject):
         """Say what went wrong with a run; None: it was stopped."""
         self.error = problem
         if not self.target.is_open and self.target.reason == COMING:
-            self.target = Target(None, reason="Only part of the rows arrived. Run the query again to edit them.")
-        self.notice = Notice("Stopped before the first row") if problem is None else NOTHING
+            self.target = Target(None, reason=tr("Only part of the rows arrived. Run the query again to edit them."))
+        self.notice = Notice(tr("Stopped before the first row")) if problem is None else NOTHING
         self.tell(Aspect.RUN)

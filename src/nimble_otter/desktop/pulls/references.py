@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.sources import ColumnInfo, Request, TableInfo, fetch
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
@@ -48,7 +49,7 @@ class References:
         # what can't be looked up can still be typed
         open_pull.jobs.submit(
             open_pull.hub.lane(source), f"{open_pull.key} choices", work, done, lambda problem: None,
-            title=f"Looking up {table}",
+            title=tr("Looking up {table}", table=table),
         )  # fmt: skip
 
 

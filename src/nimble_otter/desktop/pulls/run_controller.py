@@ -31,6 +31,7 @@ from nimble_otter.sources.script import Outcome, run_script
 from nimble_otter.table import Table
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
@@ -110,7 +111,7 @@ class RunController:
         text = query.text if text is None else text
         self.missing = ""
         if not text.strip():
-            self._refuse("The query is empty.", "Type one, or open a table from Sources.", None)
+            self._refuse(tr("The query is empty."), tr("Type one, or open a table from Sources."), None)
             return
         if query.language != "sql":
             self._fetch(text, start)
@@ -120,7 +121,9 @@ class RunController:
             self.missing = unset[0]
             at = text.find(f":{unset[0]}") + start
             place = place_of(query.text, at, at + len(unset[0]) + 1)
-            self._refuse(f"The parameter :{unset[0]} has no value.", "Type it on the right, then run.", place)
+            self._refuse(
+                tr("The parameter :{unset} has no value.", unset=unset[0]), tr("Type it on the right, then run."), place
+            )
             return
         if own.is_documents:
             self._fetch(text, start)
@@ -139,7 +142,7 @@ class RunController:
         """Ask the same again without showing or noting anything; not what does more than read."""
         own, bound = self._own, self._bound(self._own.pull.query.text)
         if bound is None or not self.may_run_unasked(own.pull.query.text):
-            failed(QueryError("The query can't be asked unseen any more.", "Run it, then watch it again."))
+            failed(QueryError(tr("The query can't be asked unseen any more."), tr("Run it, then watch it again.")))
             return
         query, source = own.pull.query, own.hub.known(own.pull.source)
         request = Request(bound.text, bound.values, query.limit, query.language, query.collection, None, True, True)
@@ -230,7 +233,7 @@ class RunController:
                 self._run_read(text, start, goes_on)
 
         own.jobs.submit(
-            LOCAL, f"{own.key} read", lambda *_: read_statements(text, own.dialect), go, title="Reading the query"
+            LOCAL, f"{own.key} read", lambda *_: read_statements(text, own.dialect), go, title=tr("Reading the query")
         )
 
     def _fetch(self, text: str, start: int, stages: int | None = None, preview: bool = False) -> None:
@@ -262,7 +265,7 @@ class RunController:
         self._own.jobs.submit(
             self._own.hub.lane(source), self._own.key, work,
             lambda result: self._fetched(result, request, source, written, preview), refused, self._arriving,
-            lambda: self._own.failed(None), title=f"Running {self._own.pull.name}",
+            lambda: self._own.failed(None), title=tr("Running {pull_name}", pull_name=self._own.pull.name),
         )  # fmt: skip
         self._own.tell(Aspect.RUN)
 
@@ -312,10 +315,21 @@ class RunController:
             self._own.tell_soon(Aspect.RUN)
 
         self._own.jobs.submit(
-            self._own.hub.lane(source), self._own.key, work, done,
-            lambda problem: self._own.failed(_placed(problem, own_text, start)), update, lambda: self._own.failed(None),
-            title=f"Running {len(statements)} statement{'s' if len(statements) != 1 else ''} of {self._own.pull.name}",
-        )  # fmt: skip
+            self._own.hub.lane(source),
+            self._own.key,
+            work,
+            done,
+            lambda problem: self._own.failed(_placed(problem, own_text, start)),
+            update,
+            lambda: self._own.failed(None),
+            title=trn(
+                "Running {statements_count} statement of {pull_name}",
+                "Running {statements_count} statements of {pull_name}",
+                len(statements),
+                statements_count=len(statements),
+                pull_name=self._own.pull.name,
+            ),
+        )
         self._own.tell(Aspect.RUN)
 
     def show_outcome(self, at: int, result: int = 0) -> None:
@@ -325,7 +339,7 @@ class RunController:
         if not every:
             return
         fetched = every[result % len(every)]
-        reason = "Results of a script are read-only. Run this statement on its own to edit its rows."
+        reason = tr("Results of a script are read-only. Run this statement on its own to edit its rows.")
         request = Request(outcome.statement.text, dict(self._own.pull.query.parameters), self._own.pull.query.limit)
         self._fetched((fetched, Target(None, reason=reason)), request, self._own.script_of)
 
@@ -342,7 +356,7 @@ class RunController:
             own.fetched = Fetched(table)
             own.course, own.pending.shown = None, Edits(table.rows)
             own.target = Target(None, reason=COMING)
-            own.notice = Notice("Rows are still arriving")
+            own.notice = Notice(tr("Rows are still arriving"))
             if first:
                 own.opened = Opened()
             own.tell(Aspect.ROWS if first else Aspect.MORE_ROWS)
@@ -375,32 +389,47 @@ class RunController:
                 self._note_cost(fetched, request)
         self._own.notice = NOTHING
         if fetched.was_stopped:
-            self._own.notice = warning(f"Stopped: these are the first {grouped(fetched.table.rows)} rows only")
+            self._own.notice = warning(
+                tr("Stopped: these are the first {rows} rows only", rows=grouped(fetched.table.rows))
+            )
         elif fetched.lost is not None:
-            text = f"The connection was lost: these are the first {grouped(fetched.table.rows)} rows only"
+            text = tr("The connection was lost: these are the first {rows} rows only", rows=grouped(fetched.table.rows))
             self._own.notice = warning(text)
             self._own.error = fetched.lost
         elif fetched.was_cut and preview:
-            self._own.notice = Notice(f"Preview: the first {grouped(PREVIEW)} rows; Run pulls all of them")
+            self._own.notice = Notice(
+                tr("Preview: the first {preview} rows; Run pulls all of them", preview=grouped(PREVIEW))
+            )
         elif fetched.is_full:
-            text = (
-                f"Stopped at {grouped(fetched.table.rows)} rows: the program holds as much memory as it may (Settings)"
+            text = tr(
+                "Stopped at {rows} rows: the program holds as much memory as it may (Settings)",
+                rows=grouped(fetched.table.rows),
             )
             self._own.notice = warning(text)
         elif fetched.was_cut:
-            text = f"Cut at the row limit of {grouped(request.limit or 0)}; more rows are at the source"
+            text = tr("Cut at the row limit of {limit}; more rows are at the source", limit=grouped(request.limit or 0))
             self._own.notice = warning(text)
         if fetched.cut:
             count = sum(len(ids) for ids in fetched.cut.values())
-            text = "1 value is" if count == 1 else f"{grouped(count)} values are"
-            self._add_notice(f"{text} over 64 kB and fetched whole when needed")
+            text = tr("1 value is") if count == 1 else tr("{count} values are", count=grouped(count))
+            self._add_notice(tr("{text} over 64 kB and fetched whole when needed", text=text))
         waited = self._own.pending.waiting is not None
         left = self._own.pending.land(fetched.table, self._own.target)
         if waited and self._own.edits.count and before_of.url != source.url:
-            self._add_notice(f"Changes made on rows of {before_of.name} are pending on these now")
+            self._add_notice(
+                tr("Changes made on rows of {before_of_name} are pending on these now", before_of_name=before_of.name)
+            )
         if left:
-            next_run = "the next run" if fetched.is_part else "a result that has their rows and columns"
-            self._add_notice(f"{grouped(left)} changed row{'s wait' if left != 1 else ' waits'} for {next_run}")
+            next_run = tr("the next run") if fetched.is_part else tr("a result that has their rows and columns")
+            self._add_notice(
+                trn(
+                    "{left} changed row waits for {next_run}",
+                    "{left} changed rows wait for {next_run}",
+                    left,
+                    left=grouped(left),
+                    next_run=next_run,
+                )
+            )
         before, self._own.compare_with = self._own.compare_with, None
         self._shaping.walk(fresh=True, then=lambda: self._shaping.compare_rows(before) if before is not None else None)
         self._own.tell(Aspect.EDITS | Aspect.RUN)
@@ -418,13 +447,13 @@ class RunController:
         ran = Ran(at, source.name, source.url, text, self._own.pull.name, values, rows, round(seconds, 3), error,
                   request.language, request.collection)  # fmt: skip
         self._own.hub.history.add(ran)
-        self._own.hub.keep("history", self._own.hub.history.save, "The history")
+        self._own.hub.keep("history", self._own.hub.history.save, tr("The history"))
 
     def _note_cost(self, fetched: Fetched, request: Request) -> None:
         at = dt.datetime.now().isoformat(" ", "seconds")
         cost = Cost(at, fetched.first_s, fetched.all_s, fetched.table.rows, fetched.table.nbytes)
         self._own.hub.costs.add(self._own.pull.source.url, request.text, cost)
-        self._own.hub.keep("costs", self._own.hub.costs.save, "The run times")
+        self._own.hub.keep("costs", self._own.hub.costs.save, tr("The run times"))
 
     def begin(self) -> None:
         """Open a transaction on the pull's source."""
@@ -458,7 +487,7 @@ class RunController:
             self._own.hub.lane(source), f"{self._own.key} plan",
             lambda stop, _: self._own.hub.connection(source).explain(request, stop), done,
             lambda problem: self._own.failed(_placed(problem, query.text, start)),
-            title="Asking for the plan",
+            title=tr("Asking for the plan"),
         )  # fmt: skip
 
 

@@ -19,6 +19,7 @@ from nimble_otter.pull.upstream import Comparison, compare
 from nimble_otter.sources import Fetched
 from nimble_otter.table import Table, View
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _AT_ONCE = 2000
 """Rows that are shaped without a job."""
@@ -112,7 +113,7 @@ class Shaping:
             f"{self._own.key} course",
             lambda stop, _: run_course(table, steps, stop, earlier, values, others, last),
             show,
-            title="Shaping",
+            title=tr("Shaping"),
         )
 
     def shape(self, table: Table, show: Callable[[Course], None]) -> None:
@@ -217,7 +218,9 @@ class Shaping:
             self._own.tell(Aspect.ROWS)
 
         work = partial(tree_lines, shaped, opened)
-        self._own.jobs.submit(LOCAL, f"{self._own.key} tree", lambda stop, _: work(stop), show, title="Opening groups")
+        self._own.jobs.submit(
+            LOCAL, f"{self._own.key} tree", lambda stop, _: work(stop), show, title=tr("Opening groups")
+        )
 
     def compare_rows(self, before: Shaped) -> None:
         """Say whether the rows are those of before a step was moved."""
@@ -227,15 +230,25 @@ class Shaping:
 
         def done(found: Comparison) -> None:
             if found.is_same:
-                self._own.notice = Notice(f"The same {grouped(found.after)} rows as before")
+                self._own.notice = Notice(tr("The same {after} rows as before", after=grouped(found.after)))
             elif not found.was_compared:
-                text = f"{grouped(found.before)} rows before, {grouped(found.after)} now; too many to compare"
+                text = tr(
+                    "{before} rows before, {after} now; too many to compare",
+                    before=grouped(found.before),
+                    after=grouped(found.after),
+                )
                 self._own.notice = Notice(text)
             else:
-                counts = f"{grouped(found.only_before)} only before, {grouped(found.only_after)} only now"
-                self._own.notice = warning(f"The rows differ: {counts}. {'; '.join(found.examples[:2])}")
+                counts = tr(
+                    "{only_before} only before, {only_after} only now",
+                    only_before=grouped(found.only_before),
+                    only_after=grouped(found.only_after),
+                )
+                self._own.notice = warning(
+                    tr("The rows differ: {counts}. {examples}", counts=counts, examples="; ".join(found.examples[:2]))
+                )
             self._own.tell(Aspect.RUN)
 
         self._own.jobs.submit(
-            LOCAL, f"{self._own.key} compare", lambda stop, _: compare(before, after, stop), done, title="Comparing"
+            LOCAL, f"{self._own.key} compare", lambda stop, _: compare(before, after, stop), done, title=tr("Comparing")
         )

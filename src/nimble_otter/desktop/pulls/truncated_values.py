@@ -25,6 +25,7 @@ from nimble_otter.pull.steps import (
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.truncation import fetch_whole
 from nimble_otter.table.ops.patch import patched
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
@@ -103,5 +104,7 @@ class TruncatedValues:
             if own.fetched is fetched:  # else the query was run again meanwhile
                 self._take(whole, then)
 
-        own.jobs.submit(own.hub.lane(source), f"{own.key} whole", work, done, own.failed, title="Fetching whole values")
+        own.jobs.submit(
+            own.hub.lane(source), f"{own.key} whole", work, done, own.failed, title=tr("Fetching whole values")
+        )
         own.tell(Aspect.RUN)

@@ -9,6 +9,7 @@ from typing import Any
 from nimble_otter.changes import Action
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import EditDraft
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST = 500
@@ -87,11 +88,11 @@ class UndoStack:
         if not parts:
             return
         last = self.back[-1] if self.back else None
-        names = {part for part, _ in parts}
-        if is_typing and isinstance(last, PullEntry) and last.name == "Typing" and {p for p, _ in last.parts} == names:
+        names, typing = {part for part, _ in parts}, tr("Typing")
+        if is_typing and isinstance(last, PullEntry) and last.name == typing and {p for p, _ in last.parts} == names:
             self.forth.clear()
             return
-        self.push(PullEntry(parts, "Typing" if is_typing else name))
+        self.push(PullEntry(parts, typing if is_typing else name))
 
     def rows_changed(self) -> None:
         """Entries that speak of cells by their rows hold no longer; those of the pull do."""

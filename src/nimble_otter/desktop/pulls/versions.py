@@ -11,6 +11,7 @@ from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.errors import SavedError
 from nimble_otter.pull import pull_to_text, save_pull
 from nimble_otter.pull.versions import Version, key_of
+from nimble_otter.translation import tr
 
 
 class PullVersions:
@@ -31,13 +32,13 @@ class PullVersions:
         """Keep the pull as it is now, in the background."""
         key, text = self._version_key, pull_to_text(self._own.pull)
         self._own.hub.keep(
-            f"{self._own.key} version", lambda: self._own.hub.versions.add(key, why, text), "The version"
+            f"{self._own.key} version", lambda: self._own.hub.versions.add(key, why, text), tr("The version")
         )
 
     def save(self, path: Path) -> None:
         """Raises: SavedError."""
         if path.exists() and path != self._own.path and path.is_dir():
-            raise SavedError(f"{path} is a folder.")
+            raise SavedError(tr("{path} is a folder.", path=path))
         pull = (
             replace(self._own.pull, name=path.stem) if not self._own.path or path != self._own.path else self._own.pull
         )

@@ -13,13 +13,14 @@ from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.pull_state import PullState
 from nimble_otter.desktop.pulls.run_controller import Answer, RunController
 from nimble_otter.desktop.runtime.jobs import LOCAL, Report
-from nimble_otter.errors import ConditionError, OtterError, SourceError
+from nimble_otter.errors import OtterError, SourceError
 from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.steps.check import stopping
-from nimble_otter.pull.watching import Looked, Seen, look, matching, wait_s
+from nimble_otter.pull.watching import Looked, OtherColumns, Seen, look, matching, wait_s
 from nimble_otter.session_bus import notify
 from nimble_otter.sources.source import Listening
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr, trn
 
 _TOLD_MS = 300
 """What is told at once is one look."""
@@ -63,7 +64,9 @@ class Watch:
             connection = own.hub.connect_new(source)
             try:
                 if not isinstance(connection, Listening):
-                    raise SourceError(f"{source.word} has no channels to listen to.", "Watch it by time alone.")
+                    raise SourceError(
+                        tr("{word} has no channels to listen to.", word=source.word), tr("Watch it by time alone.")
+                    )
                 for text in connection.listen(channel, stop):
                     report(text)
             finally:
@@ -86,10 +89,10 @@ class Watch:
         """Watch every so many seconds; 0 ends it. What only reads is watched, nothing else."""
         self.problem = ""
         if seconds and not self._runs.may_run_unasked(self._own.pull.query.text):
-            self.problem = "Only a query that reads, with a value for each parameter, is watched."
+            self.problem = tr("Only a query that reads, with a value for each parameter, is watched.")
             seconds = 0
         elif seconds and self._own.table is None:
-            self.problem = "There are no rows to compare with yet: run the query first."
+            self.problem = tr("There are no rows to compare with yet: run the query first.")
             seconds = 0
         self.every_s = seconds
         self._timer.stop()
@@ -150,7 +153,7 @@ class Watch:
             self._next(time.monotonic() - self._began)
 
         def failed(problem: OtterError) -> None:
-            is_other = isinstance(problem, ConditionError) and "columns are others" in problem.message
+            is_other = isinstance(problem, OtherColumns)
             self.problem = str(problem)
             if is_other:
                 self.set_every(0)
@@ -171,7 +174,15 @@ class Watch:
         self.seen.extendleft(reversed(found.seen))
         self._runs.take_look(answer, found.moved, frozenset(found.fresh.tolist()), self._look_at_checks)
         if matches:
-            self._notify(f"{matches} row{'s' if matches != 1 else ''}: {self.condition}")
+            self._notify(
+                trn(
+                    "{matches} row: {condition}",
+                    "{matches} rows: {condition}",
+                    matches,
+                    matches=matches,
+                    condition=self.condition,
+                )
+            )
 
     def _look_at_checks(self) -> None:
         own = self._own
@@ -180,7 +191,7 @@ class Watch:
         failing = {each.words() for each in stopping(checks_of(own.course))}
         lines = {each.split(":")[0] for each in failing}
         if fresh := sorted(each for each in failing if each.split(":")[0] not in self._held):
-            self._notify(f"Check fails: {'; '.join(fresh)}")
+            self._notify(tr("Check fails: {fresh}", fresh="; ".join(fresh)))
         self._held = lines
 
     def _notify(self, said: str) -> None:

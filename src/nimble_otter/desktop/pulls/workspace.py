@@ -16,6 +16,7 @@ from nimble_otter.desktop.pulls.run_controller import RunQuestions
 from nimble_otter.desktop.pulls.step_ref import StepRef, step_at
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.pull import Pull, pull_to_text
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,8 +27,8 @@ class Proposal:
     lines: Sequence[tuple[str, str]]
     notes: Sequence[str]
     accept: Callable[[], object]
-    accept_text: str = "Accept and run"
-    leave_text: str = "Leave it"
+    accept_text: str = tr("Accept and run")
+    leave_text: str = tr("Leave it")
     leave: Callable[[], object] = lambda: None
 
 

@@ -18,6 +18,7 @@ from nimble_otter.query.sql.names import names_of
 from nimble_otter.query.sql.parameters import KINDS, PHRASES, Ask, Use, find_uses, last_values, shown, typed, value_of
 from nimble_otter.sources import Request, fetch
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
@@ -54,13 +55,13 @@ class ParameterFields(QWidget):
 
     def _add(self, name: str, query: Query) -> None:
         field = self.fields[name] = QLineEdit(shown(query.parameters.get(name)))
-        field.setAccessibleName(f"Parameter {name}")
+        field.setAccessibleName(tr("Parameter {name}", name=name))
         field.setPlaceholderText("value")
         field.setFixedWidth(150)
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
         field.textEdited.connect(lambda text: self._typed(name, text))
         field.returnPressed.connect(self.run_wanted)
-        more = button("▾", None, "plain", f"Values and kind of {name}")
+        more = button("▾", None, "plain", tr("Values and kind of {name}", name=name))
         more.clicked.connect(lambda: self._offer(name, more.mapToGlobal(more.rect().bottomLeft())))
         note = self.notes[name] = label("", "faint", 11)
         note.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -88,9 +89,9 @@ class ParameterFields(QWidget):
                 if items and items != each:
                     text = f"{kind}: {', '.join(plain(v) for v in items)}"
                 elif isinstance(value, list):
-                    text = f"{len(value)} values{f', {kind}' if kind else ''}"
+                    text = tr("{value_count} values{kind}", value_count=len(value), kind=f", {kind}" if kind else "")
                 elif self._many(name):
-                    text = f"{kind + ', ' if kind else ''}separate several with commas"
+                    text = tr("{kind}separate several with commas", kind=kind + ", " if kind else "")
             except QueryError as problem:
                 tone, text = "plum", problem.message
             note.setText(text)
@@ -137,7 +138,7 @@ class ParameterFields(QWidget):
         for value in last_values(runs, name):
             menu.addAction(shown(value), calling(self._set, name, value))
         if self._kind(name) in ("date", "time"):
-            days = menu.addMenu("Days from today")
+            days = menu.addMenu(tr("Days from today"))
             for phrase in PHRASES:
                 days.addAction(phrase, calling(self._set, name, phrase))
         choices = self._choices.get((url, ask.choices), []) if ask.choices else []
@@ -146,13 +147,13 @@ class ParameterFields(QWidget):
             for value in choices[:_MOST_CHOICES]:
                 menu.addAction(plain(value), calling(self._pick, name, value))
         menu.addSeparator()
-        kinds = menu.addMenu("Kind")
+        kinds = menu.addMenu(tr("Kind"))
         for kind, word in (("", f"as the query tells ({self._uses.get(name, Use()).kind or 'any'})"),
                            *((k, k) for k in KINDS)):  # fmt: skip
             entry = kinds.addAction(word, calling(self._ask, name, replace(ask, kind=kind)))
             entry.setCheckable(True)
             entry.setChecked(ask.kind == kind)
-        menu.addAction("Values from a query…", lambda: self._ask_choices(name, ask))
+        menu.addAction(tr("Values from a query…"), lambda: self._ask_choices(name, ask))
         return menu
 
     def _pick(self, name: str, value: object) -> None:
@@ -173,7 +174,9 @@ class ParameterFields(QWidget):
         asks = {**query.asks, name: ask}
         if ask == Ask():
             del asks[name]
-        open_pull.shaping.change(replace(open_pull.pull, query=replace(query, asks=asks)), f"Kind of :{name}")
+        open_pull.shaping.change(
+            replace(open_pull.pull, query=replace(query, asks=asks)), tr("Kind of :{name}", name=name)
+        )
         self._typed(name, self.fields[name].text())
 
     def _ask_choices(self, name: str, ask: Ask) -> None:
@@ -181,8 +184,8 @@ class ParameterFields(QWidget):
         likely = f"select distinct {use.column} from {use.table} order by 1" if use.column else "select "
         text, is_done = QInputDialog.getMultiLineText(
             self,
-            f"Values of :{name}",
-            "A query whose first column gives the values (empty: none):",
+            tr("Values of :{name}", name=name),
+            tr("A query whose first column gives the values (empty: none):"),
             ask.choices or likely,
         )
         if is_done:
@@ -195,7 +198,7 @@ class ParameterFields(QWidget):
         open_pull = self._open_pull
         assert open_pull is not None
         if open_pull.waits:  # the text of the values came with the pull
-            self.notes[name].setText("Values are fetched once the pull has been run here.")
+            self.notes[name].setText(tr("Values are fetched once the pull has been run here."))
             self.notes[name].setVisible(True)
             return
         ask, source = open_pull.pull.query.asks.get(name, Ask()), open_pull.hub.known(open_pull.pull.source)
@@ -213,10 +216,10 @@ class ParameterFields(QWidget):
             then()
 
         def failed(problem: OtterError) -> None:
-            self.notes[name].setText(f"Values: {problem}")
+            self.notes[name].setText(tr("Values: {problem}", problem=problem))
             set_tone(self.notes[name], "plum")
             self.notes[name].setVisible(True)
 
         open_pull.jobs.submit(
-            open_pull.hub.lane(source), f"choices {name}", work, done, failed, title=f"Values of :{name}"
+            open_pull.hub.lane(source), f"choices {name}", work, done, failed, title=tr("Values of :{name}", name=name)
         )

@@ -17,6 +17,7 @@ from nimble_otter.query.pieces.conditions import add_condition, literal
 from nimble_otter.query.pieces.edits import Route, add_table, column_said, routes, ticked
 from nimble_otter.query.pieces.model import QueryModel, read_pieces
 from nimble_otter.query.sql.names import names_of
+from nimble_otter.translation import tr
 
 _PREVIEW_MS = 700
 _MOST_TABLES = 20_000
@@ -47,7 +48,7 @@ class PiecesView(QWidget):
         both.setStretchFactor(0, 1)
         both.setSizes([430, 420])
         self.why_not = label("", "muted", wrap=True)
-        to_text = button("Show the text", lambda: drawer.show_text(), "link")
+        to_text = button(tr("Show the text"), lambda: drawer.show_text(), "link")
         empty = boxed(column(self.why_not, row(to_text, None), None, space=8, margins=(16, 14, 16, 8)))
         self._pages = QStackedWidget()
         self._pages.addWidget(both)
@@ -78,7 +79,7 @@ class PiecesView(QWidget):
                            self._drawer.help.dialect)  # fmt: skip
         self._pages.setCurrentIndex(1 if self.asked.pieces.why_not else 0)
         if self.asked.pieces.why_not:
-            self.why_not.setText(f"{self.asked.pieces.why_not} It is kept as text.")
+            self.why_not.setText(tr("{why_not} It is kept as text.", why_not=self.asked.pieces.why_not))
             return
         if before.pieces != self.asked.pieces or before.names is not self.asked.names:
             self.cards.fill()
@@ -113,10 +114,10 @@ class PiecesView(QWidget):
             if table.kind in ("routine", "sequence"):
                 continue
             ways = routes(pieces, names, table.name) if len(pieces.cards) < 12 else []
-            near += [Choice(table.name, f"by {way.said}", (table.name, way)) for way in ways]
+            near += [Choice(table.name, tr("by {said}", said=way.said), (table.name, way)) for way in ways]
             if not ways:
-                others.append(Choice(table.name, "no key" if pieces.cards else table.kind, (table.name, None)))
-        return Picker(self, "Add a table", [*near, *others], lambda data: self.add_table(*data)).open_at(at)
+                others.append(Choice(table.name, tr("no key") if pieces.cards else table.kind, (table.name, None)))
+        return Picker(self, tr("Add a table"), [*near, *others], lambda data: self.add_table(*data)).open_at(at)
 
     def add_table(self, table: str, route: Route | None = None) -> bool:
         """Add a table to the query, joined by a route; whether it was done."""
@@ -129,20 +130,20 @@ class PiecesView(QWidget):
         """A table dropped on the pieces: joined along its only key, or along one that is chosen."""
         known = self.asked.names.table(table)
         if known is None:
-            self._drawer.say(f"{table} is not a table of this source.")
+            self._drawer.say(tr("{table} is not a table of this source.", table=table))
             return
         ways = routes(self.asked.pieces, self.asked.names, known.name)
         if len(ways) < 2:
             self.add_table(known.name, ways[0] if ways else None)
             return
-        choices = [Choice(known.name, f"by {way.said}", (known.name, way)) for way in ways]
-        Picker(self, "Join by", choices, lambda data: self.add_table(*data)).open_at(at)
+        choices = [Choice(known.name, tr("by {said}", said=way.said), (known.name, way)) for way in ways]
+        Picker(self, tr("Join by"), choices, lambda data: self.add_table(*data)).open_at(at)
 
     def take_field(self, table: str, name: str, at: QPoint) -> None:
         """A column dropped on the pieces: ticked; a key brings the table it refers to, and its own one first."""
         known = self.asked.names.table(table)
         if known is None:
-            self._drawer.say(f"{table} is not a table of this source.")
+            self._drawer.say(tr("{table} is not a table of this source.", table=table))
             return
         key = next((k for k in known.keys if name in k.columns), None)
         here = [c for c in self.asked.pieces.cards if c.table == known.name]
@@ -164,7 +165,7 @@ class PiecesView(QWidget):
         """A value dropped on the pieces: a condition on its column."""
         card = next((c for c in self.asked.pieces.cards if c.table == table), None)
         if card is None or not name:
-            self._drawer.say("This value's column is not traced to a table of the query.")
+            self._drawer.say(tr("This value's column is not traced to a table of the query."))
             return
         left = column_said(self.asked.pieces, card, name, self.quoted)
         test = f"{left} is null" if said == literal(None, "") else f"{left} = {said}"

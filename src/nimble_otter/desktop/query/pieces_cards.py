@@ -44,6 +44,7 @@ from nimble_otter.query.pieces.edits import (
     ticked,
 )
 from nimble_otter.query.pieces.model import QueryModel, TableRef
+from nimble_otter.translation import tr
 
 _WIDTH, _GAP, _EDGE, _LANE = 172, 104, 12, 16
 _LEAST, _ROW = 104, 21
@@ -62,12 +63,14 @@ class _CardBox(QFrame):
         head = ElidedLabel(card.alias or card.text)
         head.setFont(label("", bold=True).font())
         under = ElidedLabel(bare if bare and bare.casefold() != card.alias.casefold() else "", "muted", tokens.SMALL_PX)
-        close = button("×", lambda: self._cards.remove(at), "plain", f"Remove {card.alias or 'this part'}")
+        close = button(
+            "×", lambda: self._cards.remove(at), "plain", tr("Remove {alias}", alias=card.alias or tr("this part"))
+        )
         title = row(head, under, close, space=6, margins=(9, 3, 2, 1))
         title.setStretch(0, 3)
         title.setStretch(1, 2 if under.text() else 0)
         self.columns = QTreeWidget()
-        self.columns.setAccessibleName(f"Columns of {card.alias}")
+        self.columns.setAccessibleName(tr("Columns of {alias}", alias=card.alias))
         self.columns.setColumnCount(2)
         self.columns.setHeaderHidden(True)
         self.columns.setRootIsDecorated(False)
@@ -92,7 +95,7 @@ class _CardBox(QFrame):
         card, asked = self.card, self._view.asked
         columns, on = asked.columns(card), ticked(asked.pieces, card, asked.names)
         if not columns:
-            what = "a query of its own" if not card.table else "not in the catalogue"
+            what = tr("a query of its own") if not card.table else tr("not in the catalogue")
             item = QTreeWidgetItem([what])
             item.setFlags(Qt.ItemFlag.ItemIsEnabled)
             item.setForeground(0, theme["faint"])
@@ -107,7 +110,7 @@ class _CardBox(QFrame):
         states, small = Qt.CheckState, ui_font(tokens.SMALL_PX)
         state = states.Checked if whole else states.PartiallyChecked if count else states.Unchecked
         for name, word in (("", f"{len(columns)}"), *columns):
-            item = QTreeWidgetItem([name or "all columns", f"→ {word}" if name in keys else word])
+            item = QTreeWidgetItem([name or tr("all columns"), f"→ {word}" if name in keys else word])
             item.setData(0, _NAME, name)
             item.setSizeHint(0, QSize(0, _ROW))
             item.setForeground(1, theme["muted"])
@@ -160,11 +163,11 @@ class _CardBox(QFrame):
         name = item.data(0, _NAME) if item is not None else ""
         menu = QMenu(self)
         if name:
-            menu.addAction(f"Condition on {name}…", lambda: self._view.begin_condition(self.said(name)))
-            menu.addAction("Order by it", lambda: self._view.change(lambda p: add_order(p, self.said(name))))
-            menu.addAction("Order by it, descending", partial(self._order_down, name))
+            menu.addAction(tr("Condition on {name}…", name=name), lambda: self._view.begin_condition(self.said(name)))
+            menu.addAction(tr("Order by it"), lambda: self._view.change(lambda p: add_order(p, self.said(name))))
+            menu.addAction(tr("Order by it, descending"), partial(self._order_down, name))
             menu.addSeparator()
-        menu.addAction(f"Remove {self.card.alias}", lambda: self._cards.remove(self.at))
+        menu.addAction(tr("Remove {alias}", alias=self.card.alias), lambda: self._cards.remove(self.at))
         menu.popup(self.columns.viewport().mapToGlobal(at))
 
     def _order_down(self, name: str) -> None:
@@ -184,9 +187,9 @@ class Cards(QScrollArea):
         self.setObjectName("surface")
         self.boxes: list[_CardBox] = []
         self.joins: dict[int, QPushButton] = {}
-        self.add = button("+ Table", lambda: self.pick(), "", "Add a table")
+        self.add = button(tr("+ Table"), lambda: self.pick(), "", tr("Add a table"))
         self.add.setParent(self._ground)
-        self.nothing = label("No table yet. Add one, or drag one here from Sources.", "faint", wrap=True)
+        self.nothing = label(tr("No table yet. Add one, or drag one here from Sources."), "faint", wrap=True)
         self.nothing.setParent(self._ground)
         theme.changed.connect(self._ground.update)
 
@@ -245,8 +248,14 @@ class Cards(QScrollArea):
         """The button in the middle of a line: how, and along which key."""
         card = self._view.asked.pieces.cards[at]
         columns = [c for link in card.links for c in link.columns]
-        by = columns[0] if len(columns) == 1 else f"{len(columns)} columns" if columns else ""
-        by = by or ("a condition" if card.condition is not None else "no key")
+        by = (
+            columns[0]
+            if len(columns) == 1
+            else tr("{columns_count} columns", columns_count=len(columns))
+            if columns
+            else ""
+        )
+        by = by or (tr("a condition") if card.condition is not None else tr("no key"))
         by += f" + {len(card.rest)}" if card.rest and columns else ""
         word = {",": "listed"}.get(card.join, card.join)
         made = QPushButton()
@@ -254,10 +263,12 @@ class Cards(QScrollArea):
         made.setProperty("look", "join")
         made.setProperty("state", "" if card.condition is not None or card.join in (",", "natural") else "wrong")
         made.setCursor(Qt.CursorShape.PointingHandCursor)
-        condition = card.condition.text if card.condition is not None else "Cross join: each row with each row."
+        condition = card.condition.text if card.condition is not None else tr("Cross join: each row with each row.")
         other = "inner" if card.join == "left" else "left"
-        made.setToolTip(as_plain(f"{condition}\nClick for {other}; right click for more"))
-        made.setAccessibleName(f"{card.alias}: {word} join, {by}")
+        made.setToolTip(
+            as_plain(tr("{condition}\nClick for {other}; right click for more", condition=condition, other=other))
+        )
+        made.setAccessibleName(tr("{alias}: {word} join, {by}", alias=card.alias, word=word, by=by))
         made.clicked.connect(lambda: self._turn(at))
         made.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         made.customContextMenuRequested.connect(lambda _: self.offer(at))
@@ -275,8 +286,8 @@ class Cards(QScrollArea):
         asked = self._view.asked
         card, menu = asked.pieces.cards[at], QMenu(self)
         for kind, words in (
-            ("inner", "only rows that match"), ("left", "all rows before it"), ("right", f"all rows of {card.alias}"),
-            ("full", "all rows of both"),
+            ("inner", tr("only rows that match")), ("left", tr("all rows before it")),
+            ("right", tr("all rows of {alias}", alias=card.alias)), ("full", tr("all rows of both")),
         ):  # fmt: skip
             entry = menu.addAction(f"{kind}\t{words}", calling(self._view.change, partial(set_join, at=at, kind=kind)))
             entry.setCheckable(True)
@@ -286,10 +297,10 @@ class Cards(QScrollArea):
         ways = [w for w in routes(asked.pieces, asked.names, card.table) if asked.pieces.cards.index(w.card) < at]
         for way in ways:
             menu.addAction(
-                f"by {way.said}",
+                tr("by {said}", said=way.said),
                 calling(self._view.change, partial(set_route, at=at, route=way, quoted=self._view.quoted)),
             )
-        menu.addAction("Change the condition as text", lambda: self._view.edit_join(at))
+        menu.addAction(tr("Change the condition as text"), lambda: self._view.edit_join(at))
         made = self.joins[at]
         menu.popup(made.mapToGlobal(made.rect().bottomLeft()))
 
@@ -309,7 +320,14 @@ class Cards(QScrollArea):
         alias = self._view.asked.pieces.cards[at].alias
         if self._view.change(make) and gone:
             pieces = "part" if gone == 1 else "parts"
-            self._view.tell(f"{alias} was removed, with {gone} {pieces} that used it. Ctrl+Z restores them.")
+            self._view.tell(
+                tr(
+                    "{alias} was removed, with {gone} {pieces} that used it. Ctrl+Z restores them.",
+                    alias=alias,
+                    gone=gone,
+                    pieces=pieces,
+                )
+            )
 
     # --- places ------------------------------------------------------------------------------------------------
 

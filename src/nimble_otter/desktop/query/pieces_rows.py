@@ -25,6 +25,7 @@ from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query.pieces import conditions, edits
 from nimble_otter.query.pieces.model import Group, Predicate, QueryModel
 from nimble_otter.query.sql.scopes import tokens_of
+from nimble_otter.translation import tr
 
 _FIGURES = [("", "as it is"), ("count", "count"), ("count distinct", "distinct"), ("sum", "sum"), ("avg", "mean"),
             ("min", "min"), ("max", "max")]  # fmt: skip
@@ -57,16 +58,16 @@ class PieceRows(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._lines = QVBoxLayout()
         self._lines.setSpacing(4)
-        self.distinct, self.limit, self.preview = QCheckBox("Distinct"), QLineEdit(), QCheckBox("Preview")
-        self.distinct.setToolTip("Remove duplicate rows")
-        self.preview.setToolTip("Show the first rows whenever a piece changes; Run pulls all of them")
+        self.distinct, self.limit, self.preview = QCheckBox(tr("Distinct")), QLineEdit(), QCheckBox(tr("Preview"))
+        self.distinct.setToolTip(tr("Remove duplicate rows"))
+        self.preview.setToolTip(tr("Show the first rows whenever a piece changes; Run pulls all of them"))
         self.preview.setChecked(True)
-        self.limit.setAccessibleName("Limit in the query")
+        self.limit.setAccessibleName(tr("Limit in the query"))
         self.limit.setPlaceholderText("none")
         self.limit.setFixedWidth(84)
         self.limit.editingFinished.connect(self._limited)
         self.distinct.clicked.connect(self._set_distinct)
-        foot = row(self.distinct, 10, label("Limit", "muted"), self.limit, None, self.preview, space=8)
+        foot = row(self.distinct, 10, label(tr("Limit"), "muted"), self.limit, None, self.preview, space=8)
         self.place = QVBoxLayout()
         self.setWidget(boxed(column(self._lines, self.place, foot, None, space=10, margins=(12, 8, 12, 8)), "raised"))
 
@@ -142,11 +143,24 @@ class PieceRows(QScrollArea):
 
     def _movers(self, clause: str, at: int, what: str) -> list[QWidget]:
         buttons = [
-            button("↑", lambda: self._change(lambda p: edits.move_item(p, clause, at, -1)), "plain", f"Move {what} up"),
             button(
-                "↓", lambda: self._change(lambda p: edits.move_item(p, clause, at, 1)), "plain", f"Move {what} down"
+                "↑",
+                lambda: self._change(lambda p: edits.move_item(p, clause, at, -1)),
+                "plain",
+                tr("Move {what} up", what=what),
             ),
-            button("×", lambda: self._change(lambda p: edits.remove_item(p, clause, at)), "plain", f"Remove {what}"),
+            button(
+                "↓",
+                lambda: self._change(lambda p: edits.move_item(p, clause, at, 1)),
+                "plain",
+                tr("Move {what} down", what=what),
+            ),
+            button(
+                "×",
+                lambda: self._change(lambda p: edits.remove_item(p, clause, at)),
+                "plain",
+                tr("Remove {what}", what=what),
+            ),
         ]
         for name, mover in zip(("up", "down", "remove"), buttons, strict=True):
             mover.setObjectName(f"{clause} {at} {name}")
@@ -157,19 +171,19 @@ class PieceRows(QScrollArea):
 
     def _columns(self, pieces: QueryModel) -> None:
         groups = ", ".join(item.said for item in pieces.groups)
-        note = f"grouped by {groups}" if groups else ""
-        self._head("Columns", note if len(note) < 44 else note[:43] + "…", "+ Expression", self.begin_expression,
-                   "Add a computed column")  # fmt: skip
+        note = tr("grouped by {groups}", groups=groups) if groups else ""
+        self._head("Columns", note if len(note) < 44 else note[:43] + "…", tr("+ Expression"), self.begin_expression,
+                   tr("Add a computed column"))  # fmt: skip
         for at, item in enumerate(pieces.items):
-            line_edit = self._field(f"select {at} said", item.said, partial(self._said, "select", at), "Expression")
+            line_edit = self._field(f"select {at} said", item.said, partial(self._said, "select", at), tr("Expression"))
             if item.is_star:
                 line_edit.setReadOnly(True)
-                whose = label(f"all columns{' of ' + item.alias if item.alias else ''}", "muted")
+                whose = label(tr("all columns{alias}", alias=" of " + item.alias if item.alias else ""), "muted")
                 self._lines.addLayout(
-                    self._row(line_edit, whose, *self._movers("select", at, "all columns"), stretch=0)
+                    self._row(line_edit, whose, *self._movers("select", at, tr("all columns")), stretch=0)
                 )
                 continue
-            figure = combo(_FIGURES, item.function, f"Aggregate of {item.said}")
+            figure = combo(_FIGURES, item.function, tr("Aggregate of {said}", said=item.said))
             figure.setObjectName(f"select {at} aggregate")
             figure.setFixedWidth(80)
             figure.activated.connect(partial(self._figured, at, figure))
@@ -178,7 +192,7 @@ class PieceRows(QScrollArea):
             name.setFixedWidth(_NAMED)
             self._lines.addLayout(self._row(line_edit, figure, name, *self._movers("select", at, item.said), stretch=0))
         if self._draft is not None and self._draft.clause == "select":
-            made = self._field("draft", "", self._expression_written, "Expression, such as round(level_m, 1)")
+            made = self._field("draft", "", self._expression_written, tr("Expression, such as round(level_m, 1)"))
             self._lines.addLayout(self._row(made, self._leave(), stretch=0))
 
     @staticmethod
@@ -211,7 +225,7 @@ class PieceRows(QScrollArea):
     # --- conditions --------------------------------------------------------------------------------------------
 
     def _conditions(self, clause: str, title: str, top: Predicate | Group | None) -> None:
-        self._head(title, "", "+ Condition", lambda: self.begin(clause), "Add a condition")
+        self._head(title, "", tr("+ Condition"), lambda: self.begin(clause), tr("Add a condition"))
         if top is not None:
             self._node(clause, top, ())
         draft = self._draft
@@ -224,16 +238,18 @@ class PieceRows(QScrollArea):
         if isinstance(node, Predicate):
             self._leaf_row(clause, node, path, indent)
         else:
-            word = combo([("and", "all of"), ("or", "any of")], node.word, "How the conditions are combined")
+            word = combo(
+                [("and", tr("all of")), ("or", tr("any of"))], node.word, tr("How the conditions are combined")
+            )
             word.setObjectName(f"{clause} {_path(path)} word")
             word.setFixedWidth(74)
             word.activated.connect(
                 lambda _: self._change(lambda p: conditions.set_word(p, clause, path, word.currentData()))
             )
-            add = button("+", lambda: self.begin(clause, "", path, ""), "plain", "Add a condition to these")
+            add = button("+", lambda: self.begin(clause, "", path, ""), "plain", tr("Add a condition to these"))
             parts: list[QWidget] = [word, label("these", "muted"), add]
             if path:
-                parts.append(self._remover(clause, path, "these conditions"))
+                parts.append(self._remover(clause, path, tr("these conditions")))
             self._lines.addLayout(row(*parts, None, space=4, margins=(indent, 0, 0, 0)))
             for index, part in enumerate(node.parts):
                 self._node(clause, part, (*path, index))
@@ -242,7 +258,10 @@ class PieceRows(QScrollArea):
 
     def _remover(self, clause: str, path: tuple[int, ...], what: str) -> QWidget:
         made = button(
-            "×", lambda: self._change(lambda p: conditions.remove_condition(p, clause, path)), "plain", f"Remove {what}"
+            "×",
+            lambda: self._change(lambda p: conditions.remove_condition(p, clause, path)),
+            "plain",
+            tr("Remove {what}", what=what),
         )
         made.setObjectName(f"{clause} {_path(path)} remove")
         made.setFixedWidth(22)
@@ -252,7 +271,7 @@ class PieceRows(QScrollArea):
         """A condition; `path` None for the one that is being written."""
         name = f"{clause} {_path(path)}" if path is not None else "draft"
         if path is not None and not leaf.sign:
-            whole = self._field(f"{name} left", leaf.text, partial(self._whole_written, clause, path), "Condition")
+            whole = self._field(f"{name} left", leaf.text, partial(self._whole_written, clause, path), tr("Condition"))
             self._lines.addLayout(self._row(whole, self._remover(clause, path, leaf.text), stretch=0, indent=indent))
             return
         left = QComboBox()
@@ -261,7 +280,7 @@ class PieceRows(QScrollArea):
         left.addItems(self._choices(clause))
         left.setCurrentText(leaf.left)
         left.setObjectName(f"{name} column")
-        left.setAccessibleName("Column")
+        left.setAccessibleName(tr("Column"))
         left.setFont(code_font())
         left.setMinimumWidth(60)
         left.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -270,15 +289,15 @@ class PieceRows(QScrollArea):
         typed.setPlaceholderText("column")
         typed.setCursorPosition(0)
         signs = list(conditions.SIGNS)
-        sign = combo(signs if leaf.sign in signs else [leaf.sign, *signs], leaf.sign, "Comparison")
+        sign = combo(signs if leaf.sign in signs else [leaf.sign, *signs], leaf.sign, tr("Comparison"))
         sign.setObjectName(f"{name} sign")
         sign.setFixedWidth(106)
         right = QLineEdit(leaf.right)
         right.setFont(code_font())
         right.setCursorPosition(0)
         right.setObjectName(f"{name} right")
-        right.setAccessibleName("Value")
-        right.setPlaceholderText("value, or :parameter")
+        right.setAccessibleName(tr("Value"))
+        right.setPlaceholderText(tr("value, or :parameter"))
         if leaf.sign in _UNARY:
             right.hide()
         self._offer_values(right, leaf.left)
@@ -310,7 +329,7 @@ class PieceRows(QScrollArea):
         parts: list[QWidget] = [left, sign, right]
         if path is not None:
             either = button(
-                "or", lambda: self.begin(clause, leaf.left, path, "or"), "plain", "Add an alternative to it"
+                "or", lambda: self.begin(clause, leaf.left, path, "or"), "plain", tr("Add an alternative to it")
             )
             either.setObjectName(f"{name} or")
             parts += [either, self._remover(clause, path, leaf.text)]
@@ -321,7 +340,7 @@ class PieceRows(QScrollArea):
         self._lines.addLayout(layout)
 
     def _leave(self) -> QWidget:
-        made = button("×", self._drop_draft, "plain", "Leave it")
+        made = button("×", self._drop_draft, "plain", tr("Leave it"))
         made.setFixedWidth(22)
         return made
 
@@ -387,7 +406,7 @@ class PieceRows(QScrollArea):
 
     def _begin(self, draft: _Draft) -> None:
         if not self._pieces.cards and draft.clause != "select":
-            self._view.tell("Add a table first.")
+            self._view.tell(tr("Add a table first."))
             return
         self._draft = draft
         self.fill()
@@ -396,12 +415,12 @@ class PieceRows(QScrollArea):
     # --- order, joins, text ------------------------------------------------------------------------------------
 
     def _order(self, pieces: QueryModel) -> None:
-        self._head("Order", "", "+ Key", self._offer_order, "Add a key to order by")
+        self._head("Order", "", tr("+ Key"), self._offer_order, tr("Add a key to order by"))
         for at, item in enumerate(pieces.orders):
-            line_edit = self._field(f"order {at} said", item.said, partial(self._said, "order", at), "Key")
+            line_edit = self._field(f"order {at} said", item.said, partial(self._said, "order", at), tr("Key"))
             is_down = item.way.startswith("desc")
             turn = partial(self._change, partial(edits.turn_order, at=at))
-            way = button("descending ↓" if is_down else "ascending ↑", turn, "", "Reverse the order")
+            way = button(tr("descending ↓") if is_down else tr("ascending ↑"), turn, "", tr("Reverse the order"))
             way.setObjectName(f"order {at} way")
             way.setFixedWidth(110)
             rest = item.way.partition("nulls")[2].strip()
@@ -415,13 +434,13 @@ class PieceRows(QScrollArea):
         choices = [Choice(n, "", n) for n in dict.fromkeys(names) if n not in used]
         at = self._body().findChild(QWidget, "add Order")
         point = at.mapToGlobal(at.rect().bottomLeft()) if at is not None else self.mapToGlobal(self.rect().center())
-        Picker(self, "Order by", choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(point)
+        Picker(self, tr("Order by"), choices, lambda n: self._change(lambda p: edits.add_order(p, n))).open_at(point)
 
     def _joins(self, pieces: QueryModel) -> None:
         """The condition of each join as text: what a line can't show is changed here."""
         joined = [(at, card) for at, card in enumerate(pieces.cards) if card.condition is not None]
         if joined:
-            self._lines.addLayout(row(label("Joins", bold=True, px=12), None))
+            self._lines.addLayout(row(label(tr("Joins"), bold=True, px=12), None))
         for at, card in joined:
             assert card.condition is not None
             kind = label(f"{card.join} {card.alias}", "muted")
@@ -429,7 +448,7 @@ class PieceRows(QScrollArea):
             word, _, rest = card.condition.text.partition(" ")
             is_using = word.lower() != "on"
             line_edit = self._field(f"join {at}", card.condition.text if is_using else rest.strip(),
-                               partial(self._joined, at), "Condition of the join")  # fmt: skip
+                               partial(self._joined, at), tr("Condition of the join"))  # fmt: skip
             line_edit.setReadOnly(is_using)
             self._lines.addLayout(self._row(kind, line_edit, stretch=1))
 
@@ -438,10 +457,13 @@ class PieceRows(QScrollArea):
         self._change(lambda p: edits.set_join_condition(p, at, edits.one_expression(text, dialect)))
 
     def _kept(self, pieces: QueryModel) -> None:
-        for title, span in (("Before it, kept as text", pieces.before), ("After it, kept as text", pieces.behind)):
+        for title, span in (
+            (tr("Before it, kept as text"), pieces.before),
+            (tr("After it, kept as text"), pieces.behind),
+        ):
             if span is None:
                 continue
-            to_text = button("Show in the text", partial(self._view.show_text, span.start), "link")
+            to_text = button(tr("Show in the text"), partial(self._view.show_text, span.start), "link")
             self._lines.addLayout(row(label(title, bold=True, px=12), None, to_text))
             lines = span.text.split("\n")
             said = label("\n".join(line[:60] for line in lines[:4]) + ("\n…" if len(lines) > 4 else ""), "muted")

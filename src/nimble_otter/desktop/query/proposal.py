@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from nimble_otter.desktop.kit.diff_view import DiffView
 from nimble_otter.desktop.kit.widgets import button, column, label, row
 from nimble_otter.desktop.pulls.workspace import Proposal
+from nimble_otter.translation import tr
 
 
 class ProposalView(QWidget):
@@ -17,10 +18,10 @@ class ProposalView(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.title = label("", bold=True, wrap=True)
-        self.lines = DiffView("What changes in the query")
+        self.lines = DiffView(tr("What changes in the query"))
         self.notes = label("", "muted", 11, wrap=True)
-        self.accept_button = button("Accept and run", lambda: self._end(True), "primary")
-        self.leave_button = button("Leave it", lambda: self._end(False))
+        self.accept_button = button(tr("Accept and run"), lambda: self._end(True), "primary")
+        self.leave_button = button(tr("Leave it"), lambda: self._end(False))
         self.setLayout(
             column(self.title, self.lines, self.notes, row(self.accept_button, self.leave_button, None), space=7,
                    margins=(12, 9, 12, 9))

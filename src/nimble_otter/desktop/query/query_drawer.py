@@ -19,6 +19,7 @@ from nimble_otter.desktop.query.query_side import QuerySide
 from nimble_otter.desktop.query.transaction_strip import TransactionStrip
 from nimble_otter.desktop.query.waiting_strip import WaitingStrip
 from nimble_otter.errors import OtterError, QueryError
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -34,7 +35,7 @@ _LONG = 20_000
 class QueryDrawer(Drawer):
     """The drawer of the query: its text or its pieces, its parameters, and what stands beside them."""
 
-    title = "Query"
+    title = tr("Query")
     room_wanted = Signal(int)
     help_wanted = Signal(str)
 
@@ -45,10 +46,10 @@ class QueryDrawer(Drawer):
         self.editor.help_with(self.help.complete, self.help.taken)
         self.finder, self.edits = FindBar(self.editor), QueryEdits(self)
         self.text_button = button(
-            "Edit", lambda: self.edits.offer(self.text_button), "", "Format, expand, rename and more"
+            tr("Edit"), lambda: self.edits.offer(self.text_button), "", tr("Format, expand, rename and more")
         )
-        self.text_chip = button("text", lambda: self.show_text(), "chip", "Edit the query as text")
-        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", "Build the query from pieces")
+        self.text_chip = button("text", lambda: self.show_text(), "chip", tr("Edit the query as text"))
+        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", tr("Build the query from pieces"))
         self._shapes = QButtonGroup(self)
         for made in (self.text_chip, self.pieces_chip):
             made.setCheckable(True)
@@ -62,12 +63,14 @@ class QueryDrawer(Drawer):
             self._languages.addButton(made)
             self.head.left.addWidget(made)
         self.run_button = button(
-            "Run  Ctrl ↵", self.run, "primary", "Run the statement under the caret, or the selection"
+            tr("Run  Ctrl ↵"), self.run, "primary", tr("Run the statement under the caret, or the selection")
         )
-        self.stop_button = button("Stop", self._stop, "", "Stop the run and keep the rows so far")
-        self.plan_button = button("Plan", self.show_plan, "", "The server's execution plan; the query is not run")
+        self.stop_button = button(tr("Stop"), self._stop, "", tr("Stop the run and keep the rows so far"))
+        self.plan_button = button(
+            tr("Plan"), self.show_plan, "", tr("The server's execution plan; the query is not run")
+        )
         self.plan_button.setCheckable(True)
-        self.all_button = button("Run all", self.run_all, "", "Run every statement (Ctrl+Shift+Enter)")
+        self.all_button = button(tr("Run all"), self.run_all, "", tr("Run every statement (Ctrl+Shift+Enter)"))
         for made in (self.text_button, self.stop_button, self.plan_button, self.all_button, self.run_button):
             self.head.right.addWidget(made)
         self.side = QuerySide(self)
@@ -87,7 +90,9 @@ class QueryDrawer(Drawer):
         self._ways.addWidget(self.editor)
         inner.addWidget(self._ways, 1)
         inner.addWidget(self.finder)
-        self.more = button("Help", lambda: self.help_wanted.emit(self._topic), "link", "What the guide says of it")
+        self.more = button(
+            tr("Help"), lambda: self.help_wanted.emit(self._topic), "link", tr("What the guide says of it")
+        )
         self.more.setVisible(False)
         self._topic = ""
         beside = row(self.problem, self.more, 8)
@@ -160,13 +165,13 @@ class QueryDrawer(Drawer):
     def take_value(self, table: str, name: str, said: str) -> None:
         """A value becomes a condition of the query, in text as in pieces."""
         if self.open_pull is None or self.open_pull.pull.query.language != "sql":
-            self.say("Values can be added to SQL queries only.")
+            self.say(tr("Values can be added to SQL queries only."))
             return
         shown, text = self.shows_pieces, self.editor.text
         self._made_pieces().refresh()
         self._made_pieces().take_value(table, name, said)
         if not shown and self.editor.text != text:
-            self.say("The condition was added to the query. Run applies it; Ctrl+Z removes it.")
+            self.say(tr("The condition was added to the query. Run applies it; Ctrl+Z removes it."))
 
     def _made_pieces(self) -> PiecesView:
         if self.pieces is None:
@@ -205,7 +210,7 @@ class QueryDrawer(Drawer):
         open_pull = self.open_pull
         assert open_pull is not None
         query = open_pull.pull.query
-        self.head.words.setText(f"on {open_pull.pull.source.name}")
+        self.head.words.setText(tr("on {source_name}", source_name=open_pull.pull.source.name))
         documents = open_pull.is_documents
         self.sql.setVisible(documents)
         self.native.setVisible(documents)
@@ -257,7 +262,7 @@ class QueryDrawer(Drawer):
         self._topic = problem.topic
         self.more.setVisible(True)
         place = problem.place if isinstance(problem, QueryError) else None
-        where = f"Line {place.line}, column {place.column}: " if place is not None else ""
+        where = tr("Line {line}, column {column}: ", line=place.line, column=place.column) if place is not None else ""
         self.problem.setText(where + str(problem))
         self.editor.mark_error(place)
 
@@ -270,8 +275,16 @@ class QueryDrawer(Drawer):
         if problem is None:
             self.problem.setVisible(False)
             return
-        mending = "  Alt+Enter applies the fix." if problem.fixes else ""
-        self.problem.setText(f"Line {problem.place.line}, column {problem.place.column}: {problem.message}{mending}")
+        mending = tr("  Alt+Enter applies the fix.") if problem.fixes else ""
+        self.problem.setText(
+            tr(
+                "Line {line}, column {column}: {message}{mending}",
+                line=problem.place.line,
+                column=problem.place.column,
+                message=problem.message,
+                mending=mending,
+            )
+        )
         set_tone(self.problem, "plum" if problem.is_error else "muted")
         self.problem.setVisible(True)
 
@@ -330,7 +343,7 @@ class QueryDrawer(Drawer):
         kept, open_pull.other_text = open_pull.other_text, query.text
         text = kept or ("{}" if language == "native" else f"select *\nfrom {name}")
         open_pull.shaping.change(
-            replace(open_pull.pull, query=replace(query, text=text, language=language, collection=name)), "Language"
+            replace(open_pull.pull, query=replace(query, text=text, language=language, collection=name)), tr("Language")
         )
         self.refresh()
 

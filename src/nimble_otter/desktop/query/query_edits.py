@@ -13,19 +13,20 @@ from nimble_otter.desktop.query.query_host import QueryHost
 from nimble_otter.errors import OtterError
 from nimble_otter.query.assist.rewrite import expand_stars, format_sql, make_parameter, name_part, qualify, rename_alias
 from nimble_otter.query.sql.names import names_of
+from nimble_otter.translation import tr
 
 EDITS = (
-    ("format", "Format the SQL", "Ctrl+J, F"),
-    ("expand", "Expand *", "Ctrl+J, X"),
-    ("qualify", "Qualify column names", "Ctrl+J, Q"),
-    ("rename_alias", "Rename the table alias…", "Ctrl+J, A"),
-    ("parameter", "Make the selected value a parameter", "Ctrl+J, P"),
-    ("name_part", "Move the selection into a WITH query", "Ctrl+J, W"),
-    ("mend", "Apply the suggested fix", "Ctrl+J, M"),
-    ("comment", "Comment or uncomment lines", "Ctrl+J, C"),
-    ("fold", "Fold or unfold the brackets here", "Ctrl+J, B"),
-    ("find_text", "Find in the text", "Ctrl+F"),
-    ("replace_text", "Replace in the text", "Ctrl+H"),
+    ("format", tr("Format the SQL"), "Ctrl+J, F"),
+    ("expand", tr("Expand *"), "Ctrl+J, X"),
+    ("qualify", tr("Qualify column names"), "Ctrl+J, Q"),
+    ("rename_alias", tr("Rename the table alias…"), "Ctrl+J, A"),
+    ("parameter", tr("Make the selected value a parameter"), "Ctrl+J, P"),
+    ("name_part", tr("Move the selection into a WITH query"), "Ctrl+J, W"),
+    ("mend", tr("Apply the suggested fix"), "Ctrl+J, M"),
+    ("comment", tr("Comment or uncomment lines"), "Ctrl+J, C"),
+    ("fold", tr("Fold or unfold the brackets here"), "Ctrl+J, B"),
+    ("find_text", tr("Find in the text"), "Ctrl+F"),
+    ("replace_text", tr("Replace in the text"), "Ctrl+H"),
 )
 """Key, name and shortcut of each, in the order of the menu."""
 
@@ -59,12 +60,12 @@ class QueryEdits:
             elif key == "qualify":
                 written = qualify(text, start, self._drawer.help.names() or names_of(()), self._editor.quoted)
                 if written == text:
-                    self._drawer.say("Every column here is already qualified, or not known.")
+                    self._drawer.say(tr("Every column here is already qualified, or not known."))
             elif key == "name_part":
                 written = name_part(text, start, end)
             elif key == "rename_alias":
                 rename_alias(text, start, "alias_")  # says at once when there is none here
-                new, is_done = QInputDialog.getText(self._editor, "Rename the alias", "Name:")
+                new, is_done = QInputDialog.getText(self._editor, tr("Rename the alias"), tr("Name:"))
                 if not is_done or not new.strip():
                     return
                 written = rename_alias(text, start, new.strip())
@@ -82,7 +83,7 @@ class QueryEdits:
 
     def _fold(self) -> None:
         if not self._editor.fold():
-            self._drawer.say("There are no multi-line brackets here.")
+            self._drawer.say(tr("There are no multi-line brackets here."))
 
     def offer(self, at: QPushButton) -> None:
         """The menu of all of them."""

@@ -23,6 +23,7 @@ from nimble_otter.query import translate_select
 from nimble_otter.sources import Fetched
 from nimble_otter.sources.dialects.documents import Documents
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _NARROW, _WIDE = 250, 430
 
@@ -39,19 +40,19 @@ class QuerySide(QWidget):
         self.parameters, self._runs = ParameterFields(), QVBoxLayout()
         self._runs.setSpacing(7)
         self.limit = QLineEdit()
-        self.limit.setAccessibleName("Row limit")
+        self.limit.setAccessibleName(tr("Row limit"))
         self.limit.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.limit.editingFinished.connect(self._limit_typed)
         self.sent = QPlainTextEdit()
         self.sent.setReadOnly(True)
         self.sent.setFont(code_font(11))
-        self.sent.setAccessibleName("What is sent to the server")
+        self.sent.setAccessibleName(tr("What is sent to the server"))
         self.limit.setFixedWidth(126)
-        self.sent_title = label("sent to the server as", "muted", 11)
+        self.sent_title = label(tr("sent to the server as"), "muted", 11)
         self._parameters_place = column(self.parameters)
         inside = column(
             self._parameters_place,
-            row(label("Stop after", "muted"), None, self.limit),
+            row(label(tr("Stop after"), "muted"), None, self.limit),
             self._runs,
             self.sent_title,
             self.sent,
@@ -67,7 +68,7 @@ class QuerySide(QWidget):
         self._sides = QStackedWidget()
         self._sides.addWidget(scrolled)
         self._sides.addWidget(self.plan)
-        self.goes_on = QCheckBox("Continue after an error")
+        self.goes_on = QCheckBox(tr("Continue after an error"))
         self._sides.addWidget(
             boxed(column(self.outcomes, row(self.goes_on, None, margins=(12, 0, 12, 6)), space=4), "raised")
         )
@@ -117,19 +118,24 @@ class QuerySide(QWidget):
             clear(self._runs)
             if costs:
                 last = costs[-1]
-                self._pair("First rows", f"{last.first_s:.2f} s")
-                self._pair("All rows", f"{last.all_s:.2f} s")
-                self._pair("Size here", f"{grouped(-(-last.bytes // 1024))} kB")
+                self._pair(tr("First rows"), f"{last.first_s:.2f} s")
+                self._pair(tr("All rows"), f"{last.all_s:.2f} s")
+                self._pair(tr("Size here"), f"{grouped(-(-last.bytes // 1024))} kB")
                 if len(costs) > 1:
-                    earlier = [f"{c.at}: {c.all_s:.2f} s, {grouped(c.rows)} rows" for c in reversed(costs)]
+                    earlier = [
+                        tr("{at}: {all_s:.2f} s, {rows} rows", at=c.at, all_s=c.all_s, rows=grouped(c.rows))
+                        for c in reversed(costs)
+                    ]
                     spent = " ".join(f"{cost.all_s:.2f}".lstrip("0") for cost in costs[-5:])
-                    self._pair("Last runs", spent, "\n".join(earlier))
+                    self._pair(tr("Last runs"), spent, "\n".join(earlier))
             tells = open_pull.is_documents or bool(_requests_of(open_pull.fetched))
             self.sent_title.setVisible(tells)
             self.sent.setVisible(tells)
             self._offer_stages(query)
         if not self.limit.hasFocus():
-            self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+            self.limit.setText(
+                tr("no limit") if query.limit is None else tr("{limit} rows", limit=grouped(query.limit))
+            )
         self._show_sent()
 
     def _offer_stages(self, query: Query) -> None:
@@ -137,9 +143,14 @@ class QuerySide(QWidget):
         names = _stages(query)
         if not names:
             return
-        self._runs.addWidget(label("Rows after the stage", "muted", 11))
+        self._runs.addWidget(label(tr("Rows after the stage"), "muted", 11))
         for number, name in enumerate(names):
-            made = button(f"{number + 1}  {name}", partial(self._run_stages, number + 1), "link", f"Run up to {name}")
+            made = button(
+                f"{number + 1}  {name}",
+                partial(self._run_stages, number + 1),
+                "link",
+                tr("Run up to {name}", name=name),
+            )
             self._runs.addWidget(made)
 
     def _run_stages(self, count: int) -> None:
@@ -159,7 +170,7 @@ class QuerySide(QWidget):
             return
         query = open_pull.pull.query
         if query.language == "native":
-            self.sent.setPlainText(f"{query.collection}: as typed")
+            self.sent.setPlainText(tr("{collection}: as typed", collection=query.collection))
             return
         known = open_pull.hub.known(open_pull.pull.source).name
         try:
@@ -190,7 +201,7 @@ class QuerySide(QWidget):
         query = replace(self.open_pull.pull.query, limit=int(digits) if digits and int(digits) else None)
         if query != self.open_pull.pull.query:
             self.open_pull.shaping.put(replace(self.open_pull.pull, query=query))
-        self.limit.setText("no limit" if query.limit is None else f"{grouped(query.limit)} rows")
+        self.limit.setText(tr("no limit") if query.limit is None else tr("{limit} rows", limit=grouped(query.limit)))
 
 
 def _requests_of(fetched: Fetched | None) -> str:

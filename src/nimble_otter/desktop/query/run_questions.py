@@ -16,7 +16,8 @@ from nimble_otter.query.sql.destroying import Way
 from nimble_otter.query.sql.effects import Effect, of_transaction, parse
 from nimble_otter.sources import Connection, Request, Source
 from nimble_otter.sources.hits import Hit, find_hits
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, rows_words
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.pull_state import PullState
@@ -84,7 +85,7 @@ class AskBeforeRun(QObject):
             done,
             uncounted,
             stopped=uncounted,
-            title="Counting the affected rows",
+            title=tr("Counting the affected rows"),
         )
         jobs = open_pull.jobs
         QTimer.singleShot(PATIENCE_MS, jobs, lambda: jobs.stop(key))
@@ -102,22 +103,32 @@ class AskBeforeRun(QObject):
 
     def _agreed(self, source: Source, asked: Sequence[str], hits: Sequence[Hit], unread: Sequence[str]) -> bool:
         box = QMessageBox(
-            QMessageBox.Icon.Warning if hits else QMessageBox.Icon.Question, "Run", "", parent=self._parent
+            QMessageBox.Icon.Warning if hits else QMessageBox.Icon.Question, tr("Run"), "", parent=self._parent
         )
-        count = "one statement" if len(asked) == 1 else f"{len(asked)} statements"
-        what = "that destroys data" if hits and len(asked) == 1 else "that destroy data" if hits else (
-            "that writes" if len(asked) == 1 else "that write")  # fmt: skip
-        box.setText(as_plain(f"Run {count} {what} on {source.name}{f' ({source.stage})' if source.stage else ''}?"))
+        count = tr("one statement") if len(asked) == 1 else tr("{asked_count} statements", asked_count=len(asked))
+        what = tr("that destroys data") if hits and len(asked) == 1 else tr("that destroy data") if hits else (
+            tr("that writes") if len(asked) == 1 else tr("that write"))  # fmt: skip
+        box.setText(
+            as_plain(
+                tr(
+                    "Run {count} {what} on {source_name}{stage}?",
+                    count=count,
+                    what=what,
+                    source_name=source.name,
+                    stage=f" ({source.stage})" if source.stage else "",
+                )
+            )
+        )
         lines = [_said(hit) for hit in hits[:_SHOWN]]
         if source.care:
-            lines.append(f"{source.name} is marked “take care”.")
-        lines += [f"The effect of this can’t be determined: {_short(t)}" for t in unread[:_SHOWN]]
+            lines.append(tr("{source_name} is marked “take care”.", source_name=source.name))
+        lines += [tr("The effect of this can’t be determined: {short}", short=_short(t)) for t in unread[:_SHOWN]]
         lines += ["", *(_short(t) for t in asked[:_SHOWN])]
         if len(asked) > _SHOWN:
-            lines.append(f"… and {len(asked) - _SHOWN} more")
+            lines.append(tr("… and {asked_count} more", asked_count=len(asked) - _SHOWN))
         box.setInformativeText(as_plain("\n".join(lines)))
-        go = box.addButton("Run", QMessageBox.ButtonRole.AcceptRole)
-        leave = box.addButton("Don't run", QMessageBox.ButtonRole.RejectRole)
+        go = box.addButton(tr("Run"), QMessageBox.ButtonRole.AcceptRole)
+        leave = box.addButton(tr("Don't run"), QMessageBox.ButtonRole.RejectRole)
         box.setDefaultButton(leave)
         box.exec()
         return box.clickedButton() is go
@@ -141,15 +152,25 @@ def _said(hit: Hit) -> str:
     what, rows, total = hit.what, hit.rows, hit.total
     verb = what.way.upper()
     if what.way in (Way.DROP, Way.TRUNCATE):
-        return f"{verb} {what.what}" + (f", which holds {_rows(total)}." if total is not None else ".")
+        return f"{verb} {what.what}" + (
+            tr(", which holds {rows}.", rows=rows_words(total)) if total is not None else "."
+        )
     if what.way is Way.ALTER:
-        return f"{verb}: {what.what}" + (f"; {grouped(rows)} values go with it." if rows is not None else ".")
+        return f"{verb}: {what.what}" + (
+            tr("; {rows} values go with it.", rows=grouped(rows)) if rows is not None else "."
+        )
     if rows is None or total is None:
-        return f"{verb} on {what.what}; how many could not be counted."
+        return tr("{verb} on {what}; how many could not be counted.", verb=verb, what=what.what)
     if what.where is None:
-        return f"{verb} on all {_rows(total)} of {what.table}: there is no WHERE clause."
-    return f"{verb} on all {_rows(total)} of {what.table}: the WHERE clause matches every row."
-
-
-def _rows(count: int) -> str:
-    return f"{grouped(count)} row{'s' if count != 1 else ''}"
+        return tr(
+            "{verb} on all {rows} of {table}: there is no WHERE clause.",
+            verb=verb,
+            rows=rows_words(total),
+            table=what.table,
+        )
+    return tr(
+        "{verb} on all {rows} of {table}: the WHERE clause matches every row.",
+        verb=verb,
+        rows=rows_words(total),
+        table=what.table,
+    )

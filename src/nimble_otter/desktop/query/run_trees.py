@@ -12,7 +12,8 @@ from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.query.sql.effects import Effect
 from nimble_otter.sources.plans import PlanNode
 from nimble_otter.sources.script import Outcome
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, rows_words
+from nimble_otter.translation import tr
 
 _RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
@@ -46,7 +47,7 @@ class PlanTree(_Tree):
     """The server's plan of a query, with its own details under each step."""
 
     def __init__(self) -> None:
-        super().__init__("The server's plan", ["Step", "Rows", "Cost"], (70, 70))
+        super().__init__(tr("The server's plan"), [tr("Step"), tr("Rows"), tr("Cost")], (70, 70))
         self._shown: PlanNode | None = None
 
     def fill(self, tree: PlanNode | None) -> None:
@@ -77,7 +78,7 @@ class OutcomesList(_Tree):
     chosen = Signal(int, int)
 
     def __init__(self) -> None:
-        super().__init__("Statements that ran", ["Statement", "Result", "Time"], (110, 60))
+        super().__init__(tr("Statements that ran"), [tr("Statement"), tr("Result"), tr("Time")], (110, 60))
         self._shown: Sequence[Outcome] = ()
         self.itemClicked.connect(lambda item, _: self._choose(item))
         self.itemActivated.connect(lambda item, _: self._choose(item))
@@ -99,7 +100,9 @@ class OutcomesList(_Tree):
                 first.setForeground(1, theme["plum"])
                 first.addChild(self.item([str(outcome.error)], tone="plum"))
             for index, more in enumerate(outcome.more, 1):
-                child = self.item([f"result {index + 1}", f"{grouped(more.table.rows)} rows", ""])
+                child = self.item(
+                    [tr("result {index}", index=index + 1), tr("{rows} rows", rows=grouped(more.table.rows)), ""]
+                )
                 self._mark(child, number, index)
                 first.addChild(child)
             for message in outcome.messages[:50]:
@@ -120,10 +123,11 @@ class OutcomesList(_Tree):
 def _became(outcome: Outcome) -> str:
     """What became of a statement, in two words."""
     if outcome.error is not None:
-        return "Error"
+        return tr("Error")
     if outcome.fetched is not None:
         rows = outcome.fetched.table.rows
-        return f"{grouped(rows)} row{'s' if rows != 1 else ''}{' (cut)' if outcome.fetched.was_cut else ''}"
+        words = rows_words(rows)
+        return tr("{rows} (cut)", rows=words) if outcome.fetched.was_cut else words
     if outcome.affected is not None and outcome.effect is Effect.ROWS:
-        return f"{grouped(outcome.affected)} written"
-    return "done"
+        return tr("{affected} written", affected=grouped(outcome.affected))
+    return tr("done")

@@ -12,13 +12,18 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.sources.open_transaction import OpenTransaction
+from nimble_otter.translation import tr
 
 
 def words_of(held: OpenTransaction) -> str:
     """How long a transaction is open, and how much was done in it."""
-    ran = "nothing ran in it yet" if not held.statements else f"{held.statements} statements ran in it"
-    ran = "1 statement ran in it" if held.statements == 1 else ran
-    return f"open since {held.since:%H:%M}; {ran}"
+    ran = (
+        tr("nothing ran in it yet")
+        if not held.statements
+        else tr("{statements} statements ran in it", statements=held.statements)
+    )
+    ran = tr("1 statement ran in it") if held.statements == 1 else ran
+    return tr("open since {since:%H:%M}; {ran}", since=held.since, ran=ran)
 
 
 class TransactionStrip(QWidget):
@@ -29,10 +34,10 @@ class TransactionStrip(QWidget):
         self.setObjectName("raised")
         self._open_pull: OpenPull | None = None
         self.words = label("", "plum", 12)
-        self.commit = button("Commit", self._commit, "", "Keep the changes made in it")
-        self.roll_back = button("Roll back", self._roll_back, "", "Discard the changes made in it")
+        self.commit = button(tr("Commit"), self._commit, "", tr("Keep the changes made in it"))
+        self.roll_back = button(tr("Roll back"), self._roll_back, "", tr("Discard the changes made in it"))
         self.setLayout(row(self.words, None, self.roll_back, self.commit, space=8, margins=(12, 3, 12, 3)))
-        self.setAccessibleName("Open transaction")
+        self.setAccessibleName(tr("Open transaction"))
         self.hide()
 
     def show_pull(self, open_pull: OpenPull) -> None:
@@ -42,7 +47,11 @@ class TransactionStrip(QWidget):
         self.setVisible(held is not None)
         if held is not None:
             self.words.setText(
-                f"A transaction on {open_pull.hub.known(open_pull.pull.source).name} is {words_of(held)}."
+                tr(
+                    "A transaction on {known_name} is {words_of}.",
+                    known_name=open_pull.hub.known(open_pull.pull.source).name,
+                    words_of=words_of(held),
+                )
             )
         for made in (self.commit, self.roll_back):
             made.setEnabled(not open_pull.is_running)
@@ -58,15 +67,15 @@ class TransactionStrip(QWidget):
 
 def ask_to_end(parent: QWidget, hub: ConnectionManager, sources: list[Source], then: Callable[[], object]) -> None:
     """Ask what becomes of open transactions, before what would leave them behind; `then` only when all are ended."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Open transaction", "", parent=parent)
+    box = QMessageBox(QMessageBox.Icon.Question, tr("Open transaction"), "", parent=parent)
     names = ", ".join(s.name for s in sources)
-    box.setText(as_plain(f"A transaction is open on {names}."))
+    box.setText(as_plain(tr("A transaction is open on {names}.", names=names)))
     box.setInformativeText(
         as_plain("\n".join(f"{s.name}: {words_of(held)}." for s in sources if (held := hub.held(s)) is not None))
     )
-    commit = box.addButton("Commit", QMessageBox.ButtonRole.AcceptRole)
-    back = box.addButton("Roll back", QMessageBox.ButtonRole.DestructiveRole)
-    box.addButton("Not yet", QMessageBox.ButtonRole.RejectRole)
+    commit = box.addButton(tr("Commit"), QMessageBox.ButtonRole.AcceptRole)
+    back = box.addButton(tr("Roll back"), QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton(tr("Not yet"), QMessageBox.ButtonRole.RejectRole)
     box.exec()
     if box.clickedButton() not in (commit, back):
         return

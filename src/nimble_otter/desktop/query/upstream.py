@@ -12,6 +12,7 @@ from nimble_otter.desktop.pulls.workspace import Proposal
 from nimble_otter.errors import OtterError
 from nimble_otter.pull.upstream import Moved, difference, move_down, move_up
 from nimble_otter.pull.whole_course import Count, Whole, counts_there, moved_whole
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -50,7 +51,7 @@ class Upstream:
             self._workspace.say(str(problem), True)
             return
         kind = open_pull.pull.steps[at].kind
-        self._propose(open_pull, moved, f"The {kind} becomes part of the query:")
+        self._propose(open_pull, moved, tr("The {kind} becomes part of the query:", kind=kind))
 
     def has_course(self) -> bool:
         """Whether the pull in sight has steps that may be asked to move."""
@@ -68,9 +69,11 @@ class Upstream:
         if open_pull is None or not self._may_move(open_pull):
             return
         if not self.has_course():
-            self._workspace.say("The course has no steps to move.", True)
+            self._workspace.say(tr("The course has no steps to move."), True)
             return
-        self._ask_whole(open_pull, "All steps become part of the query:", lambda text: self._workspace.say(text, True))
+        self._ask_whole(
+            open_pull, tr("All steps become part of the query:"), lambda text: self._workspace.say(text, True)
+        )
 
     def offer(self, state: PullState, go: Callable[[], None]) -> None:
         """Propose the same before the first row is fetched; `go` runs the query as it is."""
@@ -79,10 +82,10 @@ class Upstream:
             return
 
         def stays(text: str) -> None:
-            self._workspace.say(f"The course stays here. {text}")
+            self._workspace.say(tr("The course stays here. {text}", text=text))
             go()
 
-        title = f"{open_pull.pull.source.word} can compute the whole course before a row is fetched:"
+        title = tr("{word} can compute the whole course before a row is fetched:", word=open_pull.pull.source.word)
         self._ask_whole(open_pull, title, stays, go)
 
     def _ask_whole(
@@ -94,14 +97,14 @@ class Upstream:
 
         def done(whole: Whole) -> None:
             if open_pull.pull != pull:
-                self._workspace.say("The pull was changed meanwhile; try again.", True)
+                self._workspace.say(tr("The pull was changed meanwhile; try again."), True)
             elif self._workspace.pull is open_pull:
                 self._propose(open_pull, whole.moved, title, leave)
 
         open_pull.jobs.submit(
             open_pull.hub.lane(source), f"{open_pull.key} whole",
             lambda stop, _: moved_whole(pull, open_pull.hub.connection(source), stop),
-            done, lambda problem: failed(str(problem)), title="Looking at the first rows",
+            done, lambda problem: failed(str(problem)), title=tr("Looking at the first rows"),
         )  # fmt: skip
 
     def estimate(self) -> None:
@@ -132,12 +135,14 @@ class Upstream:
         def done(_: object) -> None:
             untold = [count for count in found.values() if count.rows is None]
             if untold:
-                self._workspace.say(f"{source.word} does not tell how many rows it expects; count them instead.")
+                self._workspace.say(
+                    tr("{word} does not tell how many rows it expects; count them instead.", word=source.word)
+                )
 
         open_pull.jobs.submit(
             open_pull.hub.lane(source), f"{open_pull.key} there", work, done,
             lambda problem: self._workspace.say(str(problem), True), tell,
-            title=f"{'Counting' if exact else 'Estimating'} on the server",
+            title=(tr("Counting on the server") if exact else tr("Estimating on the server")),
         )  # fmt: skip
 
     def move_down(self) -> None:
@@ -150,12 +155,12 @@ class Upstream:
         except OtterError as problem:
             self._workspace.say(str(problem), True)
             return
-        self._propose(open_pull, moved, "The conditions become a local filter; the query returns more rows:")
+        self._propose(open_pull, moved, tr("The conditions become a local filter; the query returns more rows:"))
 
     def _ready(self) -> OpenPull | None:
         open_pull = self._workspace.pull
         if open_pull is None or open_pull.table is None or open_pull.is_running:
-            self._workspace.say("Run the query first.", True)
+            self._workspace.say(tr("Run the query first."), True)
             return None
         return open_pull if self._may_move(open_pull) else None
 
@@ -163,11 +168,13 @@ class Upstream:
         """Whether its query may become another; what keeps it is said."""
         if not open_pull.dialect or open_pull.pull.query.language != "sql":
             self._workspace.say(
-                "Steps can be moved into SQL of SQLite, PostgreSQL, MariaDB, DuckDB, Spark SQL and ClickHouse only.",
+                tr(
+                    "Steps can be moved into SQL of SQLite, PostgreSQL, MariaDB, DuckDB, Spark SQL and ClickHouse only."
+                ),
                 True,
             )
         elif open_pull.edits.count:
-            self._workspace.say("Changes are pending; write or revert them first.", True)
+            self._workspace.say(tr("Changes are pending; write or revert them first."), True)
         else:
             return True
         return False
@@ -178,12 +185,12 @@ class Upstream:
 
         def accept() -> None:
             if open_pull.pull.query.text != before:
-                self._workspace.say("The query was changed meanwhile; try again.", True)
+                self._workspace.say(tr("The query was changed meanwhile; try again."), True)
                 return
             fetched = open_pull.fetched
             is_whole = fetched is not None and not fetched.was_cut and not fetched.is_part
             open_pull.compare_with = open_pull.course.end if is_whole and open_pull.course is not None else None
-            open_pull.shaping.change(moved.pull, "Move upstream")
+            open_pull.shaping.change(moved.pull, tr("Move upstream"))
             open_pull.runs.run()
 
         lines = difference(before, after)
@@ -192,6 +199,12 @@ class Upstream:
         else:
             self._workspace.propose(
                 Proposal(
-                    title, lines, moved.notes, accept, "Move upstream and run", "Fetch the rows as they are", leave
+                    title,
+                    lines,
+                    moved.notes,
+                    accept,
+                    tr("Move upstream and run"),
+                    tr("Fetch the rows as they are"),
+                    leave,
                 )
             )

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QWidget
 
 from nimble_otter.desktop.kit.widgets import label, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.translation import tr
 
 
 class WaitingStrip(QWidget):
@@ -18,7 +19,7 @@ class WaitingStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.words = label("", "amber", 12, wrap=True)
         self.setLayout(row(self.words, margins=(12, 4, 12, 4)))
-        self.setAccessibleName("A pull that was not run here before")
+        self.setAccessibleName(tr("A pull that was not run here before"))
         self.hide()
 
     def show_pull(self, open_pull: OpenPull) -> None:
@@ -29,7 +30,13 @@ class WaitingStrip(QWidget):
             marks = [source.stage] if source.stage else []
             marks += ["read-only"] if source.is_read_only else []
             text = f" ({', '.join(marks)})" if marks else ""
-            name = "" if source.name == source.url else f"{source.name}{text} at "
+            name = (
+                "" if source.name == source.url else tr("{source_name}{text} at ", source_name=source.name, text=text)
+            )
             self.words.setText(
-                f"Not run here before: nothing is queried until you press Run. It queries {name}{source.url}"
+                tr(
+                    "Not run here before: nothing is queried until you press Run. It queries {name}{url}",
+                    name=name,
+                    url=source.url,
+                )
             )

@@ -12,9 +12,17 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.watching import INTERVALS_S, Seen, What
 from nimble_otter.query.local.conditions import parse_condition
+from nimble_otter.translation import tr
 
-_WORDS = {5: "5 seconds", 10: "10 seconds", 30: "30 seconds", 60: "minute", 300: "5 minutes", 900: "15 minutes",
-          3600: "hour"}  # fmt: skip
+_WORDS = {
+    5: tr("5 seconds"),
+    10: tr("10 seconds"),
+    30: tr("30 seconds"),
+    60: "minute",
+    300: tr("5 minutes"),
+    900: tr("15 minutes"),
+    3600: "hour",
+}
 _SHOWN = 2000
 """Changes that are listed; more are kept and copied."""
 _TONES = {What.NEW: "water1", What.GONE: "plum", What.CHANGED: "amber_ink"}
@@ -23,45 +31,49 @@ _TONES = {What.NEW: "water1", What.GONE: "plum", What.CHANGED: "amber_ink"}
 class WatchDrawer(Drawer):
     """Everything of it goes to the pull's `watch`."""
 
-    title = "Watch"
+    title = tr("Watch")
 
     def __init__(self) -> None:
         super().__init__()
-        self.every = combo([("0", "not watched"), *((str(s), f"every {_WORDS[s]}") for s in INTERVALS_S)], "0", "Every")
+        self.every = combo(
+            [("0", tr("not watched")), *((str(s), tr("every {words}", words=_WORDS[s])) for s in INTERVALS_S)],
+            "0",
+            tr("Every"),
+        )
         self.every.activated.connect(lambda _: self._set_every())
         self.condition = QLineEdit()
-        self.condition.setAccessibleName("Tell of rows where")
+        self.condition.setAccessibleName(tr("Tell of rows where"))
         self.condition.setPlaceholderText("level_m > 3.2")
         self.condition.editingFinished.connect(self._set_condition)
         self.channel = QLineEdit()
-        self.channel.setAccessibleName("Channel")
-        self.channel.setPlaceholderText("a channel of NOTIFY")
+        self.channel.setAccessibleName(tr("Channel"))
+        self.channel.setPlaceholderText(tr("a channel of NOTIFY"))
         self.channel.editingFinished.connect(self._set_channel)
-        self.channel_line = boxed(row(label("and when told on", "muted"), self.channel, space=6))
-        self.hidden = QCheckBox("rest while the window is hidden")
+        self.channel_line = boxed(row(label(tr("and when told on"), "muted"), self.channel, space=6))
+        self.hidden = QCheckBox(tr("rest while the window is hidden"))
         self.hidden.toggled.connect(lambda on: self._set("rests_hidden", on))
-        self.checks = QCheckBox("tell of a check that begins to fail")
+        self.checks = QCheckBox(tr("tell of a check that begins to fail"))
         self.checks.toggled.connect(lambda on: self._set("tells_checks", on))
         self.problem = label("", "plum", wrap=True)
         self.list = QTreeWidget()
         self.list.setObjectName("rows")
-        self.list.setAccessibleName("Changes")
+        self.list.setAccessibleName(tr("Changes"))
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
-        self.list.setHeaderLabels(["When", "What", "Row", "Column", "Before", "After"])
+        self.list.setHeaderLabels([tr("When"), tr("What"), tr("Row"), tr("Column"), tr("Before"), tr("After")])
         header = self.list.header()
         header.setStretchLastSection(True)
         for index, width in enumerate((66, 64, 96, 88, 84)):
             header.setSectionResizeMode(index, QHeaderView.ResizeMode.Interactive)
             self.list.setColumnWidth(index, width)
-        self.nothing = label("Nothing changed yet.", "faint")
-        self.copy = button("Copy", self._copy, "", "Copy the list of changes")
-        self.clear = button("Clear", self._clear)
+        self.nothing = label(tr("Nothing changed yet."), "faint")
+        self.copy = button(tr("Copy"), self._copy, "", tr("Copy the list of changes"))
+        self.clear = button(tr("Clear"), self._clear)
         for each in (self.copy, self.clear):
             self.head.right.addWidget(each)
         side = boxed(column(
-            row(label("Ask again", "muted"), self.every, None), self.channel_line,
-            label("Tell of new and changed rows where", "muted"),
+            row(label(tr("Ask again"), "muted"), self.every, None), self.channel_line,
+            label(tr("Tell of new and changed rows where"), "muted"),
             self.condition, self.checks, self.hidden, self.problem, None, space=7, margins=(14, 10, 12, 8),
         ))  # fmt: skip
         side.setFixedWidth(270)

@@ -32,6 +32,7 @@ from nimble_otter.sources.team import share, with_team, withdraw
 from nimble_otter.sources.urls import read_url
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -185,7 +186,12 @@ class ConnectionManager(QObject):
 
         def told(is_kept: bool) -> None:
             if not is_kept:
-                self.trouble.emit(f"The password of {source.name} is kept until the program ends: no keyring took it.")
+                self.trouble.emit(
+                    tr(
+                        "The password of {source_name} is kept until the program ends: no keyring took it.",
+                        source_name=source.name,
+                    )
+                )
 
         self.jobs.submit(LOCAL, f"keyring {source.url}", lambda *_: remember(source.url, password), told)
 
@@ -229,7 +235,7 @@ class ConnectionManager(QObject):
         try:
             show_demo(self._file.parent, is_shown)
         except OSError as problem:
-            self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+            self.trouble.emit(tr("The list of sources can't be saved: {strerror}.", strerror=problem.strerror))
         self._change(lambda saved: saved)
 
     def _change(self, change: Callable[[list[Source]], list[Source]]) -> None:
@@ -238,9 +244,9 @@ class ConnectionManager(QObject):
         try:
             own = change_sources(self._file, change)
         except OtterError as problem:
-            self.trouble.emit(f"The list of sources was not saved. {problem}")
+            self.trouble.emit(tr("The list of sources was not saved. {problem}", problem=problem))
         except OSError as problem:
-            self.trouble.emit(f"The list of sources can't be saved: {problem.strerror}.")
+            self.trouble.emit(tr("The list of sources can't be saved: {strerror}.", strerror=problem.strerror))
         self.sources = self._with_team(own)
         self.changed.emit("")
 
@@ -273,7 +279,9 @@ class ConnectionManager(QObject):
         found = self._connections.get(source.url)
         if found is None:
             if source.url not in self._released and not any(s.url == source.url for s in self.sources):
-                raise ConnectError("This source comes from a pull that has not been run here.", "Run the pull first.")
+                raise ConnectError(
+                    tr("This source comes from a pull that has not been run here."), tr("Run the pull first.")
+                )
             found = self.connect_new(source)
             if is_left():  # it answered too late: another lane has a connection of its own by now
                 found.close()
@@ -293,7 +301,11 @@ class ConnectionManager(QObject):
     def note_known(self, pull: Pull) -> None:
         """What the pull asks, and whom, is known from now on."""
         if not self.known_pulls.has(pull):
-            self.keep(f"known {id(pull)}", lambda: self.known_pulls.add(pull), f"That {pull.name} was run here")
+            self.keep(
+                f"known {id(pull)}",
+                lambda: self.known_pulls.add(pull),
+                tr("That {pull_name} was run here", pull_name=pull.name),
+            )
 
     def keep(self, key: str, write: Callable[[], object], what: str) -> None:
         """Write something of ours in the background; where that fails, it is said."""
@@ -302,9 +314,11 @@ class ConnectionManager(QObject):
             try:
                 write()
             except OSError as problem:
-                raise SavedError(f"{what} can't be kept: {problem.strerror}.") from problem
+                raise SavedError(
+                    tr("{what} can't be kept: {strerror}.", what=what, strerror=problem.strerror)
+                ) from problem
             except ValueError as problem:  # of a file that another program has changed
-                raise SavedError(f"{what} can't be kept: {problem}.") from problem
+                raise SavedError(tr("{what} can't be kept: {problem}.", what=what, problem=problem)) from problem
 
         self.jobs.submit(LOCAL, key, work, failed=lambda problem: self.trouble.emit(str(problem)))
 
@@ -319,7 +333,7 @@ class ConnectionManager(QObject):
             left = self._connections.pop(url)
             self._left.append(left)
             if left.held is not None:
-                self.trouble.emit("The connection was lost; its open transaction was rolled back.")
+                self.trouble.emit(tr("The connection was lost; its open transaction was rolled back."))
 
     def _drop(self, source: Source) -> None:
         """Let a connection go; in its lane."""
@@ -359,7 +373,9 @@ class ConnectionManager(QObject):
         def work(stop: StopToken, report: Report) -> None:
             self.connection(source).begin()
 
-        self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title="Beginning")
+        self.jobs.submit(
+            self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title=tr("Beginning")
+        )
 
     def end(self, source: Source, commit: bool, done: Callable[[OtterError | None], None]) -> None:
         """Commit the open transaction, or roll it back."""
@@ -367,7 +383,7 @@ class ConnectionManager(QObject):
         def work(stop: StopToken, report: Report) -> None:
             self.connection(source).end(commit)
 
-        title = "Committing" if commit else "Rolling back"
+        title = tr("Committing") if commit else tr("Rolling back")
         self.jobs.submit(self.lane(source), f"hold {source.url}", work, lambda _: done(None), done, title=title)
 
     def open(self, source: Source, again: bool = False) -> None:
@@ -439,7 +455,7 @@ class ConnectionManager(QObject):
 
         self.jobs.submit(
             self.lane(source), f"count {source.url} {table}", work, lambda found: self._counted(source, found), fail,
-            title=f"Counting {table}",
+            title=tr("Counting {table}", table=table),
         )  # fmt: skip
 
     def _counted(self, source: Source, found: dict[str, int] | None) -> None:
@@ -477,7 +493,9 @@ class ConnectionManager(QObject):
         def work(stop: StopToken, report: Report) -> Shapes:
             return self.connection(source).shapes(collection, size or SAMPLE)
 
-        self.jobs.submit(self.lane(source), f"shapes {key}", work, show, title=f"Sampling {collection}")
+        self.jobs.submit(
+            self.lane(source), f"shapes {key}", work, show, title=tr("Sampling {collection}", collection=collection)
+        )
 
     def test(self, source: Source, password: str | None, done: Any, failed: Any) -> None:
         """Connect and read the catalogue, saving nothing; `done` gets what was found in words."""
@@ -489,8 +507,8 @@ class ConnectionManager(QObject):
             finally:
                 connection.close()
             is_documents = bool(tables) and tables[0].kind == EntryKind.COLLECTION
-            return " ".join((f"Connected: {how_many(len(tables), is_documents)}.", *rights))
+            return " ".join((tr("Connected: {how_many}.", how_many=how_many(len(tables), is_documents)), *rights))
 
         self.jobs.submit(
-            "test", "test", work, done, failed, stopped=lambda: failed(None), title="Testing the source"
+            "test", "test", work, done, failed, stopped=lambda: failed(None), title=tr("Testing the source")
         )  # fmt: skip

@@ -23,6 +23,7 @@ from PySide6.QtNetwork import QLocalServer, QLocalSocket
 from nimble_otter.entry import Entry
 from nimble_otter.errors import SavedError
 from nimble_otter.files import make_private
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -97,7 +98,7 @@ class Instance(QObject):
             return
         files, is_new = list[str](), False
         with contextlib.suppress(ValueError):
-            entry = Entry(json.loads(bytes(line.readLine().data())), "what was handed over")
+            entry = Entry(json.loads(bytes(line.readLine().data())), tr("what was handed over"))
             files, is_new = list(entry.texts("files")), entry.flag("new_window")
         line.write(b"taken\n")
         line.flush()
@@ -115,6 +116,6 @@ class Instance(QObject):
         is_taken = line.isValid() and line.write(data) > 0 and line.waitForBytesWritten(ANSWER_MS)
         if not (is_taken and line.waitForReadyRead(ANSWER_MS) and bytes(line.readAll().data()).startswith(b"taken")):
             raise SavedError(
-                f"A window is open on {self._folder}, and it does not answer.",
-                "Close it, or start with another NIMBLE_OTTER_HOME.",
+                tr("A window is open on {folder}, and it does not answer.", folder=self._folder),
+                tr("Close it, or start with another NIMBLE_OTTER_HOME."),
             )

@@ -18,6 +18,7 @@ from pathlib import Path
 from nimble_otter import APPLICATION_ID
 from nimble_otter.errors import SavedError
 from nimble_otter.files import write_text
+from nimble_otter.translation import tr
 
 SHARE = Path(__file__).parents[1] / "share"
 ICON = SHARE / "icons/hicolor/scalable/apps" / f"{APPLICATION_ID}.svg"
@@ -52,7 +53,13 @@ def install() -> Path:
                 shutil.copyfile(SHARE / relative, folder / relative)
         _remove(folder, map(Path, _FORMER))
     except OSError as problem:
-        raise SavedError(f"{problem.filename or folder} can't be written: {problem.strerror}.") from problem
+        raise SavedError(
+            tr(
+                "{filename} can't be written: {strerror}.",
+                filename=problem.filename or folder,
+                strerror=problem.strerror,
+            )
+        ) from problem
     _tell_desktop(folder)
     return folder / _ENTRY
 
@@ -63,7 +70,9 @@ def uninstall() -> int:
     try:
         removed = _remove(folder, (*_files(), *map(Path, _FORMER)))
     except OSError as problem:
-        raise SavedError(f"{problem.filename} can't be removed: {problem.strerror}.") from problem
+        raise SavedError(
+            tr("{filename} can't be removed: {strerror}.", filename=problem.filename, strerror=problem.strerror)
+        ) from problem
     _tell_desktop(folder)
     return removed
 

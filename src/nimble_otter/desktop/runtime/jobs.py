@@ -34,6 +34,7 @@ from nimble_otter.desktop.runtime.turn import Turn
 from nimble_otter.errors import ChangeError, OtterError, Stopped
 from nimble_otter.log import told
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 log = logging.getLogger(__name__)
 
@@ -482,12 +483,18 @@ class Jobs(QObject):
                 if job.stopped is not None:
                     job.stopped()
             else:
-                job.failed(OtterError("Something went wrong inside Nimble Otter.", "The report can be copied."))
+                job.failed(OtterError(tr("Something went wrong inside Nimble Otter."), tr("The report can be copied.")))
         if what == "crashed":
             self.crashed.emit(str(payload))
         if job.title and job.began and what != "stopped" and time.monotonic() - job.began >= LONG_S:
-            self.long_ended.emit(job.title, f"Done after {time.monotonic() - job.began:.0f} s." if what == "done"
-                                 else str(payload) if what == "failed" else "Something went wrong.")  # fmt: skip
+            self.long_ended.emit(
+                job.title,
+                tr("Done after {monotonic:.0f} s.", monotonic=time.monotonic() - job.began)
+                if what == "done"
+                else str(payload)
+                if what == "failed"
+                else tr("Something went wrong."),
+            )
 
     def _forget(self, number: int) -> None:
         self._running.pop(number, None)

@@ -17,12 +17,14 @@ from nimble_otter.changes import Guard
 from nimble_otter.desktop.kit.theme import THEMES
 from nimble_otter.desktop.kit.tokens import CODE_PX
 from nimble_otter.files import locked, read_text, set_aside, write_text
+from nimble_otter.home import settings_file
 from nimble_otter.pull import places
 from nimble_otter.pull.history import DAYS
 from nimble_otter.pull.model import ROW_LIMIT
 from nimble_otter.sources.waits import ANSWER_S, CONNECT_S, IDLE_MIN, MOST_LINES
 from nimble_otter.table.text.column_format import time_text
 from nimble_otter.team_changes import noting
+from nimble_otter.translation import tr
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 """Sizes of text in percent of what the desktop has."""
@@ -98,9 +100,9 @@ def trouble_with(name: str, value: object) -> str:
     usual = getattr(USUAL, name)
     if name == "keys":
         fits = isinstance(value, dict) and all(isinstance(keys, str) for keys in value.values())
-        return "" if fits else "is not a list of keys by command"
+        return "" if fits else tr("is not a list of keys by command")
     if type(value) is not type(usual) or (name in _KNOWN and value not in _KNOWN[name]):
-        return "is not one of its values"
+        return tr("is not one of its values")
     try:
         if name in ("date_form", "time_form") and value:
             moment = dt.datetime(2031, 5, 28, 23, 30)
@@ -108,17 +110,12 @@ def trouble_with(name: str, value: object) -> str:
         if name == "time_zone" and value:
             ZoneInfo(str(value))
         if name in ("send_folder", "team_folder") and value and not Path(str(value)).expanduser().is_absolute():
-            return "is not a whole path"
+            return tr("is not a whole path")
     except (ValueError, OSError, RuntimeError) as problem:  # ZoneInfoNotFoundError is a KeyError
-        return f"can't be used: {problem}"
+        return tr("can't be used: {problem}", problem=problem)
     except KeyError:
-        return "is not a known time zone"
+        return tr("is not a known time zone")
     return ""
-
-
-def settings_file() -> Path:
-    """Where they are kept."""
-    return places.config_folder() / "settings.toml"
 
 
 def team_file() -> Path | None:
@@ -136,9 +133,11 @@ def usual_settings() -> tuple[Settings, str]:
     try:
         whole = tomllib.loads(read_text(path))
     except (OSError, ValueError, RecursionError) as problem:
-        return USUAL, f"The team's settings can't be read ({problem})."
+        return USUAL, tr("The team's settings can't be read ({problem}).", problem=problem)
     settings, odd = _taken({name: whole[name] for name in TEAM_WIDE if name in whole}, USUAL)
-    return settings, f"Settings of the team with values that can't be used: {', '.join(odd)}." if odd else ""
+    return settings, tr(
+        "Settings of the team with values that can't be used: {odd}.", odd=", ".join(odd)
+    ) if odd else ""
 
 
 def read_settings(path: Path, usual: Settings = USUAL) -> tuple[Settings, str]:
@@ -150,11 +149,14 @@ def read_settings(path: Path, usual: Settings = USUAL) -> tuple[Settings, str]:
         whole = tomllib.loads(read_text(path))
     except (OSError, ValueError, RecursionError) as problem:
         try:
-            return usual, f"The settings could not be read; they are kept as {set_aside(path).name}."
+            return usual, tr(
+                "The settings could not be read; they are kept as {set_aside_name}.",
+                set_aside_name=set_aside(path).name,
+            )
         except OSError:
-            return usual, f"The settings can't be read ({problem})."
+            return usual, tr("The settings can't be read ({problem}).", problem=problem)
     settings, odd = _taken({each.name: whole[each.name] for each in fields(Settings) if each.name in whole}, usual)
-    return settings, f"Settings with values that can't be used: {', '.join(odd)}." if odd else ""
+    return settings, tr("Settings with values that can't be used: {odd}.", odd=", ".join(odd)) if odd else ""
 
 
 def _taken(found: Mapping[str, Any], usual: Settings) -> tuple[Settings, list[str]]:
@@ -227,10 +229,10 @@ class SettingsStore(QObject):
         if path is None:
             return
         try:
-            with noting(path.parent, path, "settings", lambda *_: f"{name} is {value!s}"):
+            with noting(path.parent, path, "settings", lambda *_: tr("{name} is {value!s}", name=name, value=value)):
                 _put(path, name, value, USUAL)
         except (OSError, ValueError) as problem:
-            self.trouble.emit(f"The team's settings can't be saved: {problem}")
+            self.trouble.emit(tr("The team's settings can't be saved: {problem}", problem=problem))
             return
         self.usual = usual_settings()[0]
         self.write(name, value)  # one's own line goes, as it says the same
@@ -242,5 +244,5 @@ class SettingsStore(QObject):
         try:
             _put(self.path, name, value, self.usual)
         except (OSError, ValueError) as problem:
-            self.trouble.emit(f"The settings can't be saved: {problem}")
+            self.trouble.emit(tr("The settings can't be saved: {problem}", problem=problem))
         self._watch()

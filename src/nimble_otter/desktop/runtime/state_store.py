@@ -9,6 +9,7 @@ from pathlib import Path
 from nimble_otter.files import clear_parts, read_text, set_aside, write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.seats import Seat
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 VERSION = 1
@@ -62,15 +63,28 @@ class StateStore:
                 if name in Layout.__dataclass_fields__:
                     setattr(layout, name, _fitting(value, getattr(layout, name)))
         except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
-            self._set_aside(self._file, "The layout file", problem)
+            self._set_aside(self._file, tr("The layout file"), problem)
             return Layout()
         return layout
 
     def _set_aside(self, path: Path, what: str, problem: Exception) -> None:
         try:
-            self.problems.append(f"{what} was damaged; it is kept as {set_aside(path).name}.")
+            self.problems.append(
+                tr(
+                    "{what} was damaged; it is kept as {set_aside_name}.",
+                    what=what,
+                    set_aside_name=set_aside(path).name,
+                )
+            )
         except OSError:
-            self.problems.append(f"{what} can't be read ({problem}), and can't be set aside: {path}.")
+            self.problems.append(
+                tr(
+                    "{what} can't be read ({problem}), and can't be set aside: {path}.",
+                    what=what,
+                    problem=problem,
+                    path=path,
+                )
+            )
 
     def save_layout(self, layout: Layout) -> None:
         """Write the layout to its file; what fails is among the problems."""
@@ -78,7 +92,7 @@ class StateStore:
         try:
             write_text(self._file, json.dumps(whole, indent=1))
         except OSError as problem:
-            self.problems.append(f"The layout can't be kept: {problem.strerror}.")
+            self.problems.append(tr("The layout can't be kept: {strerror}.", strerror=problem.strerror))
 
     @property
     def reversals(self) -> Path:

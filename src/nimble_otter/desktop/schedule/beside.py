@@ -9,6 +9,7 @@ from nimble_otter.desktop.runtime.jobs import Jobs, Report
 from nimble_otter.errors import OtterError, SendError
 from nimble_otter.pull import timers
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 
 def key_of(name: str) -> str:
@@ -29,7 +30,7 @@ def call_beside(
         out, err = process.communicate()
         stop.check()
         if process.returncode:
-            raise SendError((err.strip().splitlines() or ["It ended without a word."])[-1])
+            raise SendError((err.strip().splitlines() or [tr("It ended without a word.")])[-1])
         return (out.strip().splitlines() or [name])[-1]
 
     def done(text: str) -> None:
@@ -40,4 +41,4 @@ def call_beside(
         said(str(problem), True)
         ended()
 
-    jobs.submit(key_of(name), key_of(name), work, done, failed, stopped=ended, title=f"Delivering {name}")
+    jobs.submit(key_of(name), key_of(name), work, done, failed, stopped=ended, title=tr("Delivering {name}", name=name))

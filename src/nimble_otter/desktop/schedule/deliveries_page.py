@@ -21,6 +21,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 _OWN = Qt.ItemDataRole.UserRole
 _MOST, _LOOK_MS = 500, 4000
@@ -52,37 +53,37 @@ class DeliveriesPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._jobs, self._seen = jobs, _Seen((), ())
         self.words = QLineEdit()
-        self.words.setPlaceholderText("words of the pull, file or error")
-        self.words.setAccessibleName("Words to find")
+        self.words.setPlaceholderText(tr("words of the pull, file or error"))
+        self.words.setAccessibleName(tr("Words to find"))
         self.words.setClearButtonEnabled(True)
         self.words.setFixedWidth(260)
-        outcomes = [("", "all outcomes"), *((o.value, o.value) for o in Outcome)]
-        self.outcome = combo(outcomes, "", "Outcome")
+        outcomes = [("", tr("all outcomes")), *((o.value, o.value) for o in Outcome)]
+        self.outcome = combo(outcomes, "", tr("Outcome"))
         self.found = label("", "muted")
         self.schedules = SchedulesList(jobs)
         self.schedules.edit_wanted.connect(self.edit_wanted)
         self.schedules.said.connect(self.said)
         self.schedules.changed.connect(self.refresh)
         self.made = self._list()
-        self.made.setHeaderLabels(["When", "Pull", "To", "Rows", "Size", "What"])
+        self.made.setHeaderLabels([tr("When"), tr("Pull"), "To", tr("Rows"), tr("Size"), tr("What")])
         for place in (3, 4):
             self.made.headerItem().setTextAlignment(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        self.open_button = button("Open file", lambda: self._file(False))
-        self.folder_button = button("Show in folder", lambda: self._file(True))
-        self.pull_button = button("Open the pull as it was", self._open)
+        self.open_button = button(tr("Open file"), lambda: self._file(False))
+        self.folder_button = button(tr("Show in folder"), lambda: self._file(True))
+        self.pull_button = button(tr("Open the pull as it was"), self._open)
         self.again_button = button(
-            "Send again", self._again, "", "Ask the same query again and send its rows where they went"
+            tr("Send again"), self._again, "", tr("Ask the same query again and send its rows where they went")
         )
-        self.nothing_made = label("Nothing was delivered yet.", "faint")
+        self.nothing_made = label(tr("Nothing was delivered yet."), "faint")
         self.nothing_made.setAlignment(Qt.AlignmentFlag.AlignTop)
         deeds = row(self.open_button, self.folder_button, self.pull_button, self.again_button, None,
-                    button("Close", self.closed.emit), space=8)  # fmt: skip
+                    button(tr("Close"), self.closed.emit), space=8)  # fmt: skip
         layout = column(
-            label("Deliveries", px=18, bold=True), 4,
+            label(tr("Deliveries"), px=18, bold=True), 4,
             row(self.words, self.outcome, self.found, None,
-                button("Repeat a delivery…", self.repeat_wanted.emit, "", "Make a schedule")),
-            8, label("On a schedule", "muted", 12, bold=True), self.schedules,
-            8, label("Delivered", "muted", 12, bold=True), self.nothing_made, self.made, deeds,
+                button(tr("Repeat a delivery…"), self.repeat_wanted.emit, "", tr("Make a schedule"))),
+            8, label(tr("On a schedule"), "muted", 12, bold=True), self.schedules,
+            8, label(tr("Delivered"), "muted", 12, bold=True), self.nothing_made, self.made, deeds,
             space=6, margins=(28, 22, 28, 18),
         )  # fmt: skip
         for each in (self.made, self.nothing_made):  # one of them is there
@@ -101,7 +102,7 @@ class DeliveriesPage(QWidget):
     def _list() -> QTreeWidget:
         tree_widget = QTreeWidget()
         tree_widget.setObjectName("rows")
-        tree_widget.setAccessibleName("Deliveries")
+        tree_widget.setAccessibleName(tr("Deliveries"))
         tree_widget.setColumnCount(6)
         tree_widget.setRootIsDecorated(False)
         tree_widget.setUniformRowHeights(True)
@@ -158,7 +159,7 @@ class DeliveriesPage(QWidget):
             if not all(word in text for word in words):
                 continue
             is_sent = delivered.outcome == Outcome.SENT.value
-            by = {"hand": "by hand", "command line": "from the command line"}.get(delivered.by, "on its schedule")
+            by = {"hand": tr("by hand"), "command line": "from the command line"}.get(delivered.by, "on its schedule")
             what = delivered.said or by
             name = Path(delivered.path).name if "/" in delivered.path else delivered.path
             size = _size(delivered.bytes) if delivered.bytes else ""
@@ -173,7 +174,9 @@ class DeliveriesPage(QWidget):
                 item.setForeground(5, QColor(theme["plum"]))
             self.made.addTopLevelItem(item)
         count = self.made.topLevelItemCount()
-        self.found.setText(f"{grouped(count)} deliver{'ies' if count != 1 else 'y'}" if self._seen.made else "")
+        self.found.setText(
+            trn("{count} delivery", "{count} deliveries", count, count=grouped(count)) if self._seen.made else ""
+        )
         self.nothing_made.setVisible(not self._seen.made)
         self.made.setVisible(bool(self._seen.made))
         if count:
@@ -240,13 +243,13 @@ class DeliveriesPage(QWidget):
             return
         path = Path(delivered.path)
         if not path.exists():
-            self.said.emit(f"{path} no longer exists.", True)
+            self.said.emit(tr("{path} no longer exists.", path=path), True)
         elif not QDesktopServices.openUrl(QUrl.fromLocalFile(str(path.parent if folder else path))):
-            self.said.emit(f"No application is set to open {path.name}.", True)
+            self.said.emit(tr("No application is set to open {path_name}.", path_name=path.name), True)
 
 
 def _size(size: int) -> str:
     for unit, least in (("GB", 1 << 30), ("MB", 1 << 20), ("kB", 1 << 10)):
         if size >= least:
             return f"{size / least:.1f} {unit}"
-    return f"{size} bytes"
+    return tr("{size} bytes", size=size)

@@ -20,12 +20,22 @@ from nimble_otter.pull.schedule_run import plans_of
 from nimble_otter.pull.schedules import Schedule, added, changed, target_words
 from nimble_otter.pull.timetable import DAYS, STEPS, Timetable, timetable
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 _EVERY = [
-    ("day", "every day"), ("weekday", "on weekdays"), ("week", "every week on"), ("month", "every month on day"),
-    ("hour", "every hour"), ("minutes", "every few minutes"), ("calendar", "by a calendar expression"),
-]  # fmt: skip
-_BY = [("systemd", "systemd (a timer of yours)"), ("cron", "cron (your crontab)"), ("none", "nothing: by hand only")]
+    ("day", tr("every day")),
+    ("weekday", "on weekdays"),
+    ("week", tr("every week on")),
+    ("month", tr("every month on day")),
+    ("hour", tr("every hour")),
+    ("minutes", tr("every few minutes")),
+    ("calendar", tr("by a calendar expression")),
+]
+_BY = [
+    ("systemd", tr("systemd (a timer of yours)")),
+    ("cron", tr("cron (your crontab)")),
+    ("none", tr("nothing: by hand only")),
+]
 
 
 class RepeatPage(FormPage):
@@ -41,49 +51,55 @@ class RepeatPage(FormPage):
         self._pull: Pull | None = None
         self._before: Schedule | None = None
         self._path, self._plans = Path(), tuple[SendPlan, ...]()
-        self.title = label("Repeat a delivery", px=18, bold=True)
+        self.title = label(tr("Repeat a delivery"), px=18, bold=True)
         self.what, self.outcome = label("", "muted", wrap=True), label("", "plum", wrap=True)
         self.next = label("", "water")
         self.notes = label("", "amber", wrap=True)
-        self.name, self.at, self.zone, self.days = (self.field(n) for n in ("Name", "At", "Time zone", "Days"))
-        self.expression, self.key = self.field("Calendar expression"), self.field("Key")
-        self.grows, self.overlap = self.field("Column that grows"), self.field("Overlap")
-        self.grows.setPlaceholderText("a time or a number, such as taken_at; all rows are read if empty")
-        self.overlap.setPlaceholderText("for rows that come late, such as 1 day")
-        self.between = self.field("Between")
-        self.between.setPlaceholderText("the whole day, or hours such as 08:00-18:00")
-        self.zone.setPlaceholderText("the machine's own")
-        self.expression.setPlaceholderText("minute hour day month weekday, such as 30 4 * * 1-5")
-        self.key.setPlaceholderText("the pull's key, or columns with commas between")
-        self.every = combo(_EVERY, "day", "How often")
-        self.minutes = combo([(str(n), f"{n} minutes") for n in STEPS], "15", "Minutes")
-        missed = [("run", "run once when the machine is up again"), ("skip", "skip it")]
-        self.missed = combo(missed, "run", "Missed runs")
-        self.tell = combo([("failed", "when it fails or is held back"), ("always", "always"), ("never", "never")],
-                          "failed", "Notify")  # fmt: skip
-        self.by = combo(_BY, "systemd", "Started by")
-        self.only_new, self.changed = QCheckBox("deliver each row once"), QCheckBox("and again when it changed")
-        self.anyway = QCheckBox("deliver rows that fail their checks all the same")
-        self.save = button("Save", self._save, "primary")
+        self.name, self.at, self.zone, self.days = (
+            self.field(n) for n in (tr("Name"), "At", tr("Time zone"), tr("Days"))
+        )
+        self.expression, self.key = self.field(tr("Calendar expression")), self.field(tr("Key"))
+        self.grows, self.overlap = self.field(tr("Column that grows")), self.field(tr("Overlap"))
+        self.grows.setPlaceholderText(tr("a time or a number, such as taken_at; all rows are read if empty"))
+        self.overlap.setPlaceholderText(tr("for rows that come late, such as 1 day"))
+        self.between = self.field(tr("Between"))
+        self.between.setPlaceholderText(tr("the whole day, or hours such as 08:00-18:00"))
+        self.zone.setPlaceholderText(tr("the machine's own"))
+        self.expression.setPlaceholderText(tr("minute hour day month weekday, such as 30 4 * * 1-5"))
+        self.key.setPlaceholderText(tr("the pull's key, or columns with commas between"))
+        self.every = combo(_EVERY, "day", tr("How often"))
+        self.minutes = combo([(str(n), tr("{n} minutes", n=n)) for n in STEPS], "15", tr("Minutes"))
+        missed = [("run", tr("run once when the machine is up again")), ("skip", tr("skip it"))]
+        self.missed = combo(missed, "run", tr("Missed runs"))
+        self.tell = combo([("failed", tr("when it fails or is held back")), ("always", "always"), ("never", "never")],
+                          "failed", tr("Notify"))  # fmt: skip
+        self.by = combo(_BY, "systemd", tr("Started by"))
+        self.only_new, self.changed = QCheckBox(tr("deliver each row once")), QCheckBox("and again when it changed")
+        self.anyway = QCheckBox(tr("deliver rows that fail their checks all the same"))
+        self.save = button(tr("Save"), self._save, "primary")
         self._lines = {
-            "days": row(self.named(""), self.days), "at": row(self.named("At"), self.at),
-            "minutes": row(self.named(""), self.minutes, None), "expression": row(self.named(""), self.expression),
-            "zone": row(self.named("Time zone"), self.zone), "key": row(self.named("Rows told apart by"), self.key),
-            "changed": row(self.named(""), self.changed), "grows": row(self.named("Read only since"), self.grows),
+            "days": row(self.named(""), self.days),
+            "at": row(self.named("At"), self.at),
+            "minutes": row(self.named(""), self.minutes, None),
+            "expression": row(self.named(""), self.expression),
+            "zone": row(self.named(tr("Time zone")), self.zone),
+            "key": row(self.named(tr("Rows told apart by")), self.key),
+            "changed": row(self.named(""), self.changed),
+            "grows": row(self.named(tr("Read only since")), self.grows),
             "overlap": row(self.named("with an overlap of"), self.overlap),
-        }  # fmt: skip
+        }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         inner = column(
             self.title, self.what, 6,
-            row(self.named("Name"), self.name), row(self.named("How often"), self.every, None),
+            row(self.named(tr("Name")), self.name), row(self.named(tr("How often")), self.every, None),
             self._boxes["days"], self._boxes["minutes"], self._boxes["expression"], self._boxes["at"],
-            row(self.named("Only between"), self.between), self._boxes["zone"], row(self.named(""), self.next), 6,
-            row(self.named("A missed run"), self.missed, None), row(self.named("Only new rows"), self.only_new),
+            row(self.named(tr("Only between")), self.between), self._boxes["zone"], row(self.named(""), self.next), 6,
+            row(self.named(tr("A missed run")), self.missed, None), row(self.named(tr("Only new rows")), self.only_new),
             self._boxes["changed"], self._boxes["key"], self._boxes["grows"], self._boxes["overlap"],
-            row(self.named("Checks"), self.anyway),
-            row(self.named("Notify"), self.tell, None), row(self.named("Started by"), self.by, None),
+            row(self.named(tr("Checks")), self.anyway),
+            row(self.named(tr("Notify")), self.tell, None), row(self.named(tr("Started by")), self.by, None),
             row(self.named(""), self.notes), 8,
-            row(self.named(""), self.save, button("Cancel", self.closed.emit), None),
+            row(self.named(""), self.save, button(tr("Cancel"), self.closed.emit), None),
             row(self.named(""), self.outcome), None, space=8,
         )  # fmt: skip
         self.lay_out(inner)
@@ -97,11 +113,13 @@ class RepeatPage(FormPage):
     def open(self, pull: Pull, path: Path, plans: tuple[SendPlan, ...], before: Schedule | None = None) -> None:
         """For a saved pull and where it goes; or for a schedule that is there."""
         self._pull, self._path, self._plans, self._before = pull, path, plans, before
-        self.title.setText("Repeat a delivery" if before is None else before.name)
+        self.title.setText(tr("Repeat a delivery") if before is None else before.name)
         self.name.setText(pull.name if before is None else before.name)
         self.name.setReadOnly(before is not None)
         names = ", ".join(target_words(plan) for plan in plans)
-        self.what.setText(f"{path.name} is delivered to {names or 'where the pull says'}.")
+        self.what.setText(
+            tr("{path_name} is delivered to {names}.", path_name=path.name, names=names or tr("where the pull says"))
+        )
         schedule = before or Schedule("", "", timetable("day"), by="systemd")
         self._show_table(schedule.table)
         self.zone.setText(schedule.table.zone)
@@ -158,12 +176,12 @@ class RepeatPage(FormPage):
                  **dict.fromkeys(("key", "grows", "overlap"), self.only_new.isChecked())}  # fmt: skip
         for name, is_shown in shown.items():
             self._boxes[name].setVisible(is_shown)
-        self.days.setPlaceholderText("Mon,Thu" if every == "week" else "1 to 31, or last")
+        self.days.setPlaceholderText("Mon,Thu" if every == "week" else tr("1 to 31, or last"))
         self.at.setPlaceholderText(":00" if every == "hour" else "04:30")
         try:
             runs = self.table().runs(dt.datetime.now(dt.UTC))
             moments = [f"{moment:%a %d %b %H:%M}" for moment, _ in zip(runs, range(3), strict=False)]
-            self.next.setText(f"next {', '.join(moments)}" if moments else "never")
+            self.next.setText(tr("next {moments}", moments=", ".join(moments)) if moments else "never")
             set_tone(self.next, "water")
         except SavedError as problem:
             self.next.setText(problem.message)

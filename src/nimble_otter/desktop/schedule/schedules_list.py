@@ -28,6 +28,7 @@ from nimble_otter.pull.schedules import (
     without,
 )
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 _OWN = Qt.ItemDataRole.UserRole
 _IN_SIGHT = 4
@@ -71,7 +72,7 @@ class SchedulesList(QWidget):
         self._jobs = jobs
         self.list = QTreeWidget()
         self.list.setObjectName("rows")
-        self.list.setAccessibleName("Schedules")
+        self.list.setAccessibleName(tr("Schedules"))
         self.list.setColumnCount(4)
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
@@ -85,14 +86,16 @@ class SchedulesList(QWidget):
             if width:
                 self.list.setColumnWidth(at, width)
         self.nothing = label(
-            "Nothing repeats yet. A saved pull is repeated from its Send step, or by “Repeat a delivery…”.", "faint"
+            tr("Nothing repeats yet. A saved pull is repeated from its Send step, or by “Repeat a delivery…”."), "faint"
         )
-        self.run_button = button("Run now", self._run, "", "Deliver now, as at its time")
-        self.pause_button = button("Pause", self._pause)
-        self.edit_button = button("Edit…", lambda: self._edit())
-        self.reset_button = button("Deliver all again", self._reset, "", "Forget which rows were delivered once")
-        self.remove_button = button("Remove", self._remove, "", "Remove the schedule; pull and files stay")
-        self.share_button = button("Share", self._share, "", "Let the team see it, and take it over")
+        self.run_button = button(tr("Run now"), self._run, "", tr("Deliver now, as at its time"))
+        self.pause_button = button(tr("Pause"), self._pause)
+        self.edit_button = button(tr("Edit…"), lambda: self._edit())
+        self.reset_button = button(
+            tr("Deliver all again"), self._reset, "", tr("Forget which rows were delivered once")
+        )
+        self.remove_button = button(tr("Remove"), self._remove, "", tr("Remove the schedule; pull and files stay"))
+        self.share_button = button(tr("Share"), self._share, "", tr("Let the team see it, and take it over"))
         self._controls = boxed(row(
             self.run_button, self.pause_button, self.edit_button, self.reset_button, self.share_button,
             self.remove_button, None, space=8,
@@ -129,17 +132,17 @@ class SchedulesList(QWidget):
         for each in (self.pause_button, self.edit_button, self.remove_button):
             each.setEnabled(is_here)
         self.reset_button.setEnabled(schedule is not None and is_here and schedule.only_new)
-        self.pause_button.setText("Resume" if schedule is not None and not schedule.is_on else "Pause")
+        self.pause_button.setText(tr("Resume") if schedule is not None and not schedule.is_on else tr("Pause"))
         self.run_button.setEnabled(
             schedule is not None and is_here and not self._jobs.is_running(key_of(schedule.name))
         )
         self.share_button.setVisible(places.team_folder() is not None)
         if schedule is not None:
-            text, said = ("Share", "Let the team see it, and take it over")
+            text, said = (tr("Share"), tr("Let the team see it, and take it over"))
             if not is_here:
-                text, said = "Take over", "Run it on this machine instead, from where the other stopped"
+                text, said = tr("Take over"), tr("Run it on this machine instead, from where the other stopped")
             elif schedule.is_shared:
-                text, said = "Stop sharing", "It goes on here, and the team no longer sees it"
+                text, said = tr("Stop sharing"), tr("It goes on here, and the team no longer sees it")
             self.share_button.setText(text)
             self.share_button.setToolTip(as_plain(said))
 
@@ -181,20 +184,29 @@ class SchedulesList(QWidget):
         """Let all rows of a schedule count as new again."""
         schedule = self._schedule()
         if schedule is not None:
-            self._do(schedule, lambda: set_back(schedule), f"{schedule.name} delivers all rows at its next run.")
+            self._do(
+                schedule,
+                lambda: set_back(schedule),
+                tr("{schedule_name} delivers all rows at its next run.", schedule_name=schedule.name),
+            )
 
     def _pause(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
-            text = f"{schedule.name} {'is paused' if schedule.is_on else 'runs again'}"
+            name = schedule.name
+            text = tr("{name} is paused", name=name) if schedule.is_on else tr("{name} runs again", name=name)
             change = changed(replace(schedule, is_on=not schedule.is_on))
             self._do(schedule, lambda: timers.reschedule(change), text)
 
     def _remove(self) -> None:
         schedule = self._schedule()
         if schedule is not None:
-            whole = ", here and for the team" if schedule.is_shared else ""
-            text = f"{schedule.name} was removed{whole}; its pull and what it delivered stay"
+            whole = tr(", here and for the team") if schedule.is_shared else ""
+            text = tr(
+                "{schedule_name} was removed{whole}; its pull and what it delivered stay",
+                schedule_name=schedule.name,
+                whole=whole,
+            )
             self._do(schedule, lambda: timers.reschedule(without(schedule)), text)
 
     def _share(self) -> None:
@@ -204,11 +216,19 @@ class SchedulesList(QWidget):
             return
         name = known.schedule.name
         if known.keeper:
-            self._do(known.schedule, lambda: take_over(name), f"{name} runs here now, no longer with {known.keeper}")
+            self._do(
+                known.schedule,
+                lambda: take_over(name),
+                tr("{name} runs here now, no longer with {keeper}", name=name, keeper=known.keeper),
+            )
         elif known.schedule.is_shared:
-            self._do(known.schedule, lambda: unshare_schedule(name), f"{name} is no longer the team's; it runs here")
+            self._do(
+                known.schedule,
+                lambda: unshare_schedule(name),
+                tr("{name} is no longer the team's; it runs here", name=name),
+            )
         else:
-            self._do(known.schedule, lambda: share_schedule(name), f"{name} is the team's, and runs here")
+            self._do(known.schedule, lambda: share_schedule(name), tr("{name} is the team's, and runs here", name=name))
 
     def _edit(self) -> None:
         known = self._known()
@@ -224,12 +244,16 @@ def _item(known: Known, now: dt.datetime) -> QTreeWidgetItem:
     item.setData(0, _OWN, known)
     is_bad = state.outcome in (Outcome.FAILED.value, Outcome.HELD.value)
     text = (": " if is_bad else ", ").join(filter(None, (state.outcome, state.said)))
-    under = "the team's, not run here" if known.keeper else text or "not run yet"
+    under = tr("the team's, not run here") if known.keeper else text or tr("not run yet")
     item.setData(0, UNDER, under)
     item.setData(0, TONE, "plum" if is_bad else "muted")
-    item.setData(1, UNDER, f"only new rows{f': {known.marks}' if known.marks else ''}" if schedule.only_new else "")
-    by = "" if known.keeper else f"by {schedule.by}" if schedule.by != "none" else "nothing starts it"
-    item.setData(3, UNDER, f"{by} · team" if schedule.is_shared and by else by)
+    item.setData(
+        1,
+        UNDER,
+        tr("only new rows{marks}", marks=f": {known.marks}" if known.marks else "") if schedule.only_new else "",
+    )
+    by = "" if known.keeper else tr("by {by}", by=schedule.by) if schedule.by != "none" else tr("nothing starts it")
+    item.setData(3, UNDER, tr("{by} · team", by=by) if schedule.is_shared and by else by)
     item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{', '.join(texts)}; {under}")
     return item
 
@@ -259,5 +283,9 @@ def _next_words(moment: dt.datetime | None, now: dt.datetime, runs: bool) -> str
     minutes = max(0, round((moment - now).total_seconds() / 60))
     days, rest = divmod(minutes, 1440)
     if days:
-        return f"next in {days} d {rest // 60} h"
-    return f"next in {rest // 60} h {rest % 60} min" if rest >= 60 else f"next in {rest} min"
+        return tr("next in {days} d {rest} h", days=days, rest=rest // 60)
+    return (
+        tr("next in {rest} h {rest2} min", rest=rest // 60, rest2=rest % 60)
+        if rest >= 60
+        else tr("next in {rest} min", rest=rest)
+    )

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QListWidget, QListWidgetItem
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.pull import Pull, Shaped
 from nimble_otter.pull.steps import ColumnsStep
+from nimble_otter.translation import tr
 
 _NAME = Qt.ItemDataRole.UserRole
 
@@ -21,12 +22,12 @@ class SendColumns(QListWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Columns, in order")
-        self.setToolTip("Drag to move, double-click or F2 to rename")
+        self.setAccessibleName(tr("Columns, in order"))
+        self.setToolTip(tr("Drag to move, double-click or F2 to rename"))
         self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
         self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed)
         self.itemChanged.connect(self._item_changed)
-        self.model().rowsMoved.connect(lambda *_: self.changed.emit("Move columns"))
+        self.model().rowsMoved.connect(lambda *_: self.changed.emit(tr("Move columns")))
         self._shown: list[tuple[str, str, bool]] = []
 
     def forget(self) -> None:
@@ -54,7 +55,7 @@ class SendColumns(QListWidget):
             item.setCheckState(Qt.CheckState.Checked if is_shown else Qt.CheckState.Unchecked)
             item.setData(_NAME, name)
             if title != name:
-                item.setToolTip(as_plain(f"{name}, sent as {title}"))
+                item.setToolTip(as_plain(tr("{name}, sent as {title}", name=name, title=title)))
             self.addItem(item)
         self.blockSignals(False)
         self.viewport().update()
@@ -64,7 +65,7 @@ class SendColumns(QListWidget):
 
     def _item_changed(self, item: QListWidgetItem) -> None:
         is_renamed = item.text() != next((t for n, t, _ in self._shown if n == item.data(_NAME)), item.text())
-        self.changed.emit("Rename the column" if is_renamed else "Change columns")
+        self.changed.emit(tr("Rename the column") if is_renamed else tr("Change columns"))
 
     def step(self, pull: Pull) -> tuple[int | None, ColumnsStep]:
         """(which step it is, None for a new one; the step as the list says)."""

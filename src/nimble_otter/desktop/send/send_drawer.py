@@ -40,12 +40,13 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.steps.check import stopping
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.runtime.connections import ConnectionManager
     from nimble_otter.desktop.send.sending import Sending
 
-_OTHERS = (("clipboard", "Clipboard"), ("source", "Another source"))
+_OTHERS = (("clipboard", tr("Clipboard")), ("source", tr("Another source")))
 _WIDE, _FORM, _SIDE = 740, 400, 186
 """Pixels from which on the preview stands beside the options, and how wide these and the columns are."""
 _PREVIEW_MS = 150
@@ -54,7 +55,7 @@ _PREVIEW_MS = 150
 class SendDrawer(Drawer):
     """The drawer of deliveries: which rows, in which format, where to, and how it would look."""
 
-    title = "Send"
+    title = tr("Send")
     write_wanted = Signal()
     anyway_wanted = Signal()
     repeat_wanted = Signal()
@@ -64,17 +65,19 @@ class SendDrawer(Drawer):
         """`receiver` gives how copies are written for whoever gets them."""
         super().__init__()
         self.sending, self._receiver = sending, receiver
-        self.write = button("Write file", self.write_wanted.emit, "primary")
-        self.anyway = button("Send all the same", self.anyway_wanted.emit, "", "Send the rows although checks fail")
+        self.write = button(tr("Write file"), self.write_wanted.emit, "primary")
+        self.anyway = button(
+            tr("Send all the same"), self.anyway_wanted.emit, "", tr("Send the rows although checks fail")
+        )
         self.anyway.hide()
         self.head.right.addWidget(self.anyway)
         self.head.right.addWidget(
-            button("Repeat…", self.repeat_wanted.emit, "", "Deliver this by itself, every day or week")
+            button(tr("Repeat…"), self.repeat_wanted.emit, "", tr("Deliver this by itself, every day or week"))
         )
         self.head.right.addWidget(self.write)
         self.formats = QListWidget()
         self.formats.setObjectName("formats")
-        self.formats.setAccessibleName("Where to")
+        self.formats.setAccessibleName(tr("Where to"))
         self.formats.setFixedWidth(146)
         for key, word in (*((f.key, f.word) for f in all_formats()), *_OTHERS):
             item = QListWidgetItem(word)
@@ -92,7 +95,7 @@ class SendDrawer(Drawer):
         self.preview.setReadOnly(True)
         self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.preview.setFont(code_font())
-        self.preview.setAccessibleName("The first rows as they will be written")
+        self.preview.setAccessibleName(tr("The first rows as they will be written"))
         self.preview.setTabStopDistance(48)
         self._said = ElidedLabel("", "muted")
         shown = boxed(column(self._said, self.preview, space=4, margins=(12, 8, 12, 8)))
@@ -103,13 +106,13 @@ class SendDrawer(Drawer):
         self._parts.addWidget(shown)
         self._parts.setSizes([_FORM, _WIDE - _FORM])
         self._parts.setStretchFactor(1, 1)
-        self.views = Segments(["Options", "Preview"], lambda _: self._arrange())
+        self.views = Segments([tr("Options"), tr("Preview")], lambda _: self._arrange())
         self.views.setFixedWidth(160)
         self.head.left.addWidget(self.views)
         self.report = self._make_report()
         self.columns = SendColumns()
         self.columns.changed.connect(self._columns_changed)
-        side = boxed(column(label("Columns, in order", "muted", 12), self.columns, margins=(12, 9, 8, 6)), "raised")
+        side = boxed(column(label(tr("Columns, in order"), "muted", 12), self.columns, margins=(12, 9, 8, 6)), "raised")
         side.setFixedWidth(_SIDE)
         parts = column(self._parts, self.report, space=0)
         parts.setStretch(0, 1)
@@ -125,11 +128,11 @@ class SendDrawer(Drawer):
     def _make_report(self) -> QWidget:
         """A line under the options: what was sent, and what can be done with it."""
         self._sent = ElidedLabel("")
-        self._again = button("Send again", self.write_wanted.emit)
+        self._again = button(tr("Send again"), self.write_wanted.emit)
         deeds = row(
-            button("Open", lambda: self._with_path(False)),
-            button("Show in folder", lambda: self._with_path(True)),
-            button("Copy path", self._copy_path),
+            button(tr("Open"), lambda: self._with_path(False)),
+            button(tr("Show in folder"), lambda: self._with_path(True)),
+            button(tr("Copy path"), self._copy_path),
             self._again,
             None,
             space=6,
@@ -146,10 +149,10 @@ class SendDrawer(Drawer):
             return
         path = self.open_pull.sent.path
         if not path.exists():
-            self._sent.setText(f"{path} no longer exists.")
+            self._sent.setText(tr("{path} no longer exists.", path=path))
             return
         if not open_path(path.parent if folder else path):
-            self._sent.setText(f"No application is set to open {path.name}.")
+            self._sent.setText(tr("No application is set to open {path_name}.", path_name=path.name))
 
     def _copy_path(self) -> None:
         if self.open_pull is not None and self.open_pull.sent is not None:
@@ -162,12 +165,22 @@ class SendDrawer(Drawer):
         self.report.setVisible(sent is not None)
         if sent is None:
             return
-        counted = "counted by reading back" if sent.checked else "counted while writing"
+        counted = tr("counted by reading back") if sent.checked else tr("counted while writing")
         parts = [
-            f"Sent {grouped(sent.rows)} rows to {sent.path.name}, {size_words(sent.bytes)} in {sent.seconds:.1f} s"
+            tr(
+                "Sent {rows} rows to {path_name}, {size_words} in {seconds:.1f} s",
+                rows=grouped(sent.rows),
+                path_name=sent.path.name,
+                size_words=size_words(sent.bytes),
+                seconds=sent.seconds,
+            )
         ]
         parts += [counted]
-        parts += [f"{grouped(sent.beside[1])} files in {sent.beside[0].name}"] if sent.beside is not None else []
+        parts += (
+            [tr("{beside} files in {beside_name}", beside=grouped(sent.beside[1]), beside_name=sent.beside[0].name)]
+            if sent.beside is not None
+            else []
+        )
         self._sent.setText("; ".join([*parts, *sent.notes]))
         self._sent.setToolTip(as_plain("\n".join([str(sent.path), *parts, *sent.notes])))
 
@@ -189,21 +202,23 @@ class SendDrawer(Drawer):
         assert open_pull is not None
         shaped, plan = open_pull.shaped, self.plan
         if plan.scope == "query":
-            self.head.words.setText("all rows of the query, without showing them")
+            self.head.words.setText(tr("all rows of the query, without showing them"))
         elif plan.scope == "server":
-            self.head.words.setText("the whole course, computed on the server")
+            self.head.words.setText(tr("the whole course, computed on the server"))
         elif shaped is None:
-            self.head.words.setText("no rows yet: run the query first")
+            self.head.words.setText(tr("no rows yet: run the query first"))
         else:
             self.head.words.setText(self._words(plan))
-        self.write.setText({"clipboard": "Copy", "source": "Send rows"}.get(plan.format, "Write file"))
+        self.write.setText({"clipboard": tr("Copy"), "source": tr("Send rows")}.get(plan.format, tr("Write file")))
         failed = stopping(self.sending.checked(open_pull, plan))
         self.anyway.setVisible(bool(failed))
         if failed:
-            count = f"{len(failed)} check{'s' if len(failed) != 1 else ''} fail{'s' if len(failed) == 1 else ''}"
-            self.head.words.setText(f"held back: {count}")
+            count = trn(
+                "{failed_count} check fails", "{failed_count} checks fail", len(failed), failed_count=len(failed)
+            )
+            self.head.words.setText(tr("held back: {count}", count=count))
         elif open_pull.failing is not None:
-            self.head.words.setText(f"{self.head.words.text()}, those that fail a check")
+            self.head.words.setText(tr("{text}, those that fail a check", text=self.head.words.text()))
         is_ready = (shaped is not None or plan.scope in ("query", "server")) and not open_pull.is_running
         self.write.setEnabled(is_ready and not failed)
         self.anyway.setEnabled(is_ready)
@@ -228,14 +243,26 @@ class SendDrawer(Drawer):
         shaped = open_pull.shaped
         assert shaped is not None
         if plan.scope == "all" and open_pull.table is not None:
-            words = f"{grouped(open_pull.table.rows)} rows × {len(open_pull.table.fields)} columns, as pulled"
+            words = tr(
+                "{rows} rows × {fields_count} columns, as pulled",
+                rows=grouped(open_pull.table.rows),
+                fields_count=len(open_pull.table.fields),
+            )
         elif plan.scope == "tree" and shaped.grouped is not None:
-            words = f"{grouped(len(open_pull.shaping.tree_lines() or ()))} lines of groups, as they are open"
+            words = tr(
+                "{tree_lines_count} lines of groups, as they are open",
+                tree_lines_count=grouped(len(open_pull.shaping.tree_lines() or ())),
+            )
         else:
-            noun = "groups (the deepest level)" if shaped.grouped is not None else "rows"
-            words = f"{grouped(shaped.rows)} {noun} × {len(shaped.shown())} columns, as shown"
+            noun = tr("groups (the deepest level)") if shaped.grouped is not None else "rows"
+            words = tr(
+                "{rows} {noun} × {shown_count} columns, as shown",
+                rows=grouped(shaped.rows),
+                noun=noun,
+                shown_count=len(shaped.shown()),
+            )
         if open_pull.edits.count:
-            words += " · pending changes are not sent until written"
+            words += tr(" · pending changes are not sent until written")
         return words
 
     def _show_preview(self) -> None:
@@ -244,9 +271,11 @@ class SendDrawer(Drawer):
             return
         plan = self.plan
         is_text = plan.format in ("clipboard", "source") or format_for(plan.format).is_text
-        message = "First rows, as they will be written" if is_text else "First rows; the file holds them as values"
+        message = (
+            tr("First rows, as they will be written") if is_text else tr("First rows; the file holds them as values")
+        )
         if plan.format == "source":
-            message = "What will be done"
+            message = tr("What will be done")
         try:
             text, tone = self.sending.preview(self.open_pull, plan), "muted"
         except OtterError as problem:
@@ -254,7 +283,9 @@ class SendDrawer(Drawer):
         if not text and tone == "muted":
             is_there = plan.scope == "server"
             message = (
-                "What will be done is shown once there are rows" if is_there else "no rows yet: run the query first"
+                tr("What will be done is shown once there are rows")
+                if is_there
+                else tr("no rows yet: run the query first")
             )
         self._said.setText(message)
         set_tone(self._said, tone)
@@ -284,7 +315,7 @@ class SendDrawer(Drawer):
         if plan != self.open_pull.pull.send:
             if plan.format == "clipboard":  # copies from the grid are for the same receiver
                 self.locale_set.emit({name: value for name, value in plan.options.items() if name != "form"})
-            self.open_pull.shaping.change(replace(self.open_pull.pull, send=plan), "Change delivery")
+            self.open_pull.shaping.change(replace(self.open_pull.pull, send=plan), tr("Change delivery"))
 
     def _choose(self, item: QListWidgetItem | None) -> None:
         if item is None or self.open_pull is None:

@@ -14,12 +14,13 @@ from nimble_otter.send import EXISTS, Option, format_for
 from nimble_otter.send.clipboard import OPTIONS as CLIPBOARD_OPTIONS
 from nimble_otter.send.transfer import DUPLICATES
 from nimble_otter.sources.catalogue import EntryKind
+from nimble_otter.translation import tr
 
 NAME_WIDTH = 128
 _FIELD = 170
-_PLACES = "Filled in: {pull} {source} {table} {count} {date} {time} {date:%Y-%m} {param.name}"
-_SCOPES = (("shown", "as shown"), ("tree", "groups as they are open"), ("all", "all rows and columns pulled"),
-           ("query", "straight from the query"), ("server", "written by the server itself"))  # fmt: skip
+_PLACES = tr("Filled in: {pull} {source} {table} {count} {date} {time} {date:%Y-%m} {param.name}")
+_SCOPES = (("shown", "as shown"), ("tree", tr("groups as they are open")), ("all", tr("all rows and columns pulled")),
+           ("query", tr("straight from the query")), ("server", tr("written by the server itself")))  # fmt: skip
 _NOT_FOR = {"clipboard": ("query", "server"), "source": ("query",)}
 
 
@@ -38,7 +39,7 @@ class SendForm(QWidget):
         self._plan = SendPlan()
         self._shape: Any = None
         self.path = QLineEdit()
-        self.path.setAccessibleName("File")
+        self.path.setAccessibleName(tr("File"))
         self.path.setToolTip(as_plain(_PLACES))
         self.path.editingFinished.connect(self._path_typed)
         self._body = QVBoxLayout()
@@ -71,10 +72,12 @@ class SendForm(QWidget):
             self._build_source()
             return
         if plan.format != "clipboard":
-            self._line("File", row(self.path, button("…", self._browse, tip="Choose a file"), space=6), stretch=True)
+            self._line(
+                tr("File"), row(self.path, button("…", self._browse, tip=tr("Choose a file")), space=6), stretch=True
+            )
             self.path.show()
             ways = (*EXISTS[:3], *format_for(plan.format).changes)
-            self._line("If it exists", self._choice("exists", "If it exists", ways, plan.exists))
+            self._line(tr("If it exists"), self._choice("exists", tr("If it exists"), ways, plan.exists))
         self._line_of_rows()
         self.path.setText(plan.path)
         for option in self._in_use():
@@ -93,7 +96,7 @@ class SendForm(QWidget):
             scopes = [s for s in scopes if s[0] != "tree"]
         if plan.scope != "server" and (plan.format != "source" or plan.options.get("source") != self.own_source):
             scopes = [s for s in scopes if s[0] != "server"]
-        self._line("Rows", self._choice("scope", "Rows", scopes, plan.scope))
+        self._line(tr("Rows"), self._choice("scope", tr("Rows"), scopes, plan.scope))
 
     def _value(self, name: str) -> object:
         option = next(o for o in self._options(self._plan) if o.name == name)
@@ -140,23 +143,29 @@ class SendForm(QWidget):
         options = self._plan.options
         known = [source for source in self.sources() if not source.is_read_only]
         chosen = str(options.get("source", ""))
-        choices = [("", "choose a source"), *((source.name, source.name) for source in known)]
-        source: QComboBox = combo(choices, chosen, "Source")
+        choices = [("", tr("choose a source")), *((source.name, source.name) for source in known)]
+        source: QComboBox = combo(choices, chosen, tr("Source"))
         source.setFixedWidth(_FIELD + 30)
         source.activated.connect(lambda _: self._set("source", source.currentData()))
-        self._line("Source", source)
+        self._line(tr("Source"), source)
         names = [t.name for t in self.tables(chosen) if t.kind in (EntryKind.TABLE, EntryKind.COLLECTION)]
-        table = self._text("table", "Table", str(options.get("table", "")), "an existing one, or a new one")
+        table = self._text("table", tr("Table"), str(options.get("table", "")), tr("an existing one, or a new one"))
         table.setCompleter(QCompleter(names, table))
-        self._line("Table", table)
+        self._line(tr("Table"), table)
         is_there = str(options.get("table", "")).casefold() in {name.casefold() for name in names}
         if not is_there:
-            self._line("Primary key", self._text("key", "Primary key", str(options.get("key", "")), "column, column"))
-        duplicates: QComboBox = combo(DUPLICATES, str(options.get("duplicates", "stop")), "Rows that already exist")
+            self._line(
+                tr("Primary key"),
+                self._text("key", tr("Primary key"), str(options.get("key", "")), tr("column, column")),
+            )
+        duplicates: QComboBox = combo(DUPLICATES, str(options.get("duplicates", "stop")), tr("Rows that already exist"))
         duplicates.setFixedWidth(_FIELD + 30)
         duplicates.activated.connect(lambda _: self._set("duplicates", duplicates.currentData()))
-        self._line("Existing rows", duplicates)
-        self._line("Columns go to", self._text("map", "Columns go to", str(options.get("map", "")), "ours = theirs, …"))
+        self._line(tr("Existing rows"), duplicates)
+        self._line(
+            tr("Columns go to"),
+            self._text("map", tr("Columns go to"), str(options.get("map", "")), tr("ours = theirs, …")),
+        )
         self._line_of_rows()
 
     # --- changes -----------------------------------------------------------------------------------------------
@@ -179,7 +188,7 @@ class SendForm(QWidget):
     def _browse(self) -> None:
         format_ = format_for(self._plan.format)
         path, _ = QFileDialog.getSaveFileName(
-            self, "Send to", self._plan.path, f"{format_.word} (*{format_.suffix})",
+            self, tr("Send to"), self._plan.path, f"{format_.word} (*{format_.suffix})",
             options=QFileDialog.Option.DontConfirmOverwrite,
         )  # fmt: skip
         if path:

@@ -22,8 +22,9 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.send import all_formats, format_for
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
-_EXISTS = (("refuse", "stop"), ("number", "number the new ones"), ("replace", "replace them"))
+_EXISTS = (("refuse", "stop"), ("number", tr("number the new ones")), ("replace", tr("replace them")))
 
 
 class SendTables(QDialog):
@@ -33,48 +34,65 @@ class SendTables(QDialog):
         self, parent: QWidget, source: Source, tables: Sequence[TableInfo], ticked: Sequence[str], folder: str = "~"
     ) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Send tables")
+        self.setWindowTitle(tr("Send tables"))
         self._known = [table for table in tables if table.holds_rows]
         self.list = QListWidget()
-        self.list.setAccessibleName("Tables")
+        self.list.setAccessibleName(tr("Tables"))
         for table in self._known:
-            text = f"{table.name}   {grouped(table.rows)} rows" if table.rows is not None else table.name
+            text = (
+                tr("{table_name}   {rows} rows", table_name=table.name, rows=grouped(table.rows))
+                if table.rows is not None
+                else table.name
+            )
             item = QListWidgetItem(text)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if table.name in ticked else Qt.CheckState.Unchecked)
             item.setSizeHint(QSize(0, 24))
             self.list.addItem(item)
         self.list.itemChanged.connect(lambda _: self._look())
-        self.format = combo(((f.key, f.word) for f in all_formats()), "csv", "Format")
+        self.format = combo(((f.key, f.word) for f in all_formats()), "csv", tr("Format"))
         self.format.activated.connect(lambda _: self._format_chosen())
-        self.each = combo((("each", "a file for each table"), ("one", "all in one file")), "each", "Files")
+        self.each = combo((("each", tr("a file for each table")), ("one", tr("all in one file"))), "each", tr("Files"))
         self.each.activated.connect(lambda _: self._format_chosen())
         self.path = QLineEdit(f"{folder}/{source.name}/{{table}}.csv")
-        self.path.setAccessibleName("File")
-        self.path.setToolTip(as_plain("Filled in: {table} {source} {date} {time} {date:%Y-%m}"))
+        self.path.setAccessibleName(tr("File"))
+        self.path.setToolTip(as_plain(tr("Filled in: {table} {source} {date} {time} {date:%Y-%m}")))
         self.path.textChanged.connect(lambda _: self._look())
-        self.exists = combo(_EXISTS, "refuse", "If a file exists")
+        self.exists = combo(_EXISTS, "refuse", tr("If a file exists"))
         self.said = label("", "muted", 12, wrap=True)
         self.buttons = QDialogButtonBox()
-        self.send = self.buttons.addButton("Send", QDialogButtonBox.ButtonRole.AcceptRole)
-        self.buttons.addButton("Close", QDialogButtonBox.ButtonRole.RejectRole)
+        self.send = self.buttons.addButton(tr("Send"), QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton(tr("Close"), QDialogButtonBox.ButtonRole.RejectRole)
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
-        every = row(button("All", lambda: self._tick(True)), button("None", lambda: self._tick(False)), None, space=6)
+        every = row(
+            button(tr("All"), lambda: self._tick(True)), button(tr("None"), lambda: self._tick(False)), None, space=6
+        )
         lines = [
             self._line(name, part)
-            for name, part in (("Format", self.format), ("Files", self.each), ("If a file exists", self.exists))
+            for name, part in (
+                (tr("Format"), self.format),
+                (tr("Files"), self.each),
+                (tr("If a file exists"), self.exists),
+            )
         ]
-        name = label("File", "muted")
+        name = label(tr("File"), "muted")
         name.setFixedWidth(110)
-        file = row(name, self.path, button("…", self._browse, tip="Choose a folder"), space=8)
+        file = row(name, self.path, button("…", self._browse, tip=tr("Choose a folder")), space=8)
         listed = boxed(column(self.list), "surface")
         self.setLayout(
             column(
-                label(f"Tables of {source.name}", bold=True), listed, every, *lines, file, self.said, self.buttons,
-                space=8, margins=(18, 16, 18, 14),
+                label(tr("Tables of {source_name}", source_name=source.name), bold=True),
+                listed,
+                every,
+                *lines,
+                file,
+                self.said,
+                self.buttons,
+                space=8,
+                margins=(18, 16, 18, 14),
             )
-        )  # fmt: skip
+        )
         self.resize(520, 520)
         self._look()
 
@@ -113,7 +131,7 @@ class SendTables(QDialog):
         self._look()
 
     def _browse(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Send to", str(Path(self.path.text()).expanduser().parent))
+        folder = QFileDialog.getExistingDirectory(self, tr("Send to"), str(Path(self.path.text()).expanduser().parent))
         if folder:
             self.path.setText(str(Path(folder) / Path(self.path.text()).name))
 
@@ -123,11 +141,15 @@ class SendTables(QDialog):
         many = format_for(str(self.format.currentData())).many
         problem = ""
         if not chosen:
-            problem = "No table is selected."
+            problem = tr("No table is selected.")
         elif not is_each and len(chosen) > 1 and not many:
-            problem = "A file of this format holds one table: put {table} into the file name."
-        count = f"{len(chosen)} table{'s' if len(chosen) != 1 else ''}"
-        files = f"{count} to {'a file each' if is_each else 'one file'}; rows go straight from the source."
+            problem = tr("A file of this format holds one table: put {table} into the file name.")
+        count = trn("{chosen_count} table", "{chosen_count} tables", len(chosen), chosen_count=len(chosen))
+        files = (
+            tr("{count} to a file each; rows go straight from the source.", count=count)
+            if is_each
+            else tr("{count} to one file; rows go straight from the source.", count=count)
+        )
         self.said.setText(problem or files)
         set_tone(self.said, "plum" if problem else "muted")
         self.send.setEnabled(not problem)

@@ -60,6 +60,7 @@ from nimble_otter.sources.dialects import Dialect
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 CLIPBOARD = "clipboard"
 PREVIEW_ROWS = 12
@@ -133,7 +134,7 @@ class Sending:
             return None
         rows = self.rows(open_pull, plan.scope)
         if rows is None:
-            self._say("There are no rows to send; run the query first.", True)
+            self._say(tr("There are no rows to send; run the query first."), True)
         return rows
 
     def preview(self, open_pull: OpenPull, plan: SendPlan) -> str:
@@ -159,7 +160,7 @@ class Sending:
         """When the pull's rows were sent last, for the course: read from the account once for each open pull. When its
         schedule sends them next comes before that."""
         if open_pull.path is not None and (following := _next_run(open_pull.path)) is not None:
-            text = f"next {following.astimezone():%a %H:%M}"
+            text = tr("next {astimezone:%a %H:%M}", astimezone=following.astimezone())
             if open_pull.last_sent != text:
                 open_pull.last_sent = text
                 open_pull.tell(Aspect.PULL)
@@ -168,7 +169,7 @@ class Sending:
             return
         self._looked_up.add(open_pull.uid)
         if found := deliveries(self._folder, open_pull.pull.name, 1):
-            open_pull.last_sent = f"last sent {found[0].moment:%a %H:%M}"
+            open_pull.last_sent = tr("last sent {moment:%a %H:%M}", moment=found[0].moment)
             open_pull.tell(Aspect.PULL)
 
     # --- files -------------------------------------------------------------------------------------------------
@@ -190,7 +191,7 @@ class Sending:
         if exists == "ask":
             exists = ask_exists(path, format_) if path.exists() else "replace"
             if not exists:
-                self._say("Nothing was sent.", False)
+                self._say(tr("Nothing was sent."), False)
                 return
 
         shaped = open_pull.shaped if plan.scope != "query" else None
@@ -208,14 +209,30 @@ class Sending:
         def done(sent: Sent) -> None:
             self._keep(open_pull.pull, plan.format, sent, checks_words(self.checked(open_pull, plan)))
             self._remember(open_pull, plan, now)
-            open_pull.last_sent, open_pull.sent = f"last sent {now:%a %H:%M}", sent
-            counted = ", counted by reading them back" if sent.checked else ""
-            self._say(f"Sent {grouped(sent.rows)} rows to {sent.path} ({size_words(sent.bytes)}{counted}).", False)
+            open_pull.last_sent, open_pull.sent = tr("last sent {now:%a %H:%M}", now=now), sent
+            counted = tr(", counted by reading them back") if sent.checked else ""
+            self._say(
+                tr(
+                    "Sent {rows} rows to {path} ({size_words}{counted}).",
+                    rows=grouped(sent.rows),
+                    path=sent.path,
+                    size_words=size_words(sent.bytes),
+                    counted=counted,
+                ),
+                False,
+            )
             open_pull.tell(Aspect.PULL)
 
         lane = CHARTS if shaped is not None and wants_charts(open_pull.pull, plan) else LOCAL
         lane = self._hub.lane(self._hub.known(open_pull.pull.source)) if is_straight else lane
-        self._submit(open_pull, lane, work, done, f"Sending {path.name}", "Stopped; no file was left behind.")
+        self._submit(
+            open_pull,
+            lane,
+            work,
+            done,
+            tr("Sending {path_name}", path_name=path.name),
+            tr("Stopped; no file was left behind."),
+        )
 
     def _straight(self, open_pull: OpenPull, request: Any, send: Callable[[Rows], Sent], stop: StopToken) -> Sent:
         """From the query to the file, without holding the rows and without steps; runs in the source's lane."""
@@ -233,7 +250,7 @@ class Sending:
         def keep() -> None:
             keep_delivery(self._folder, delivered(pull, format_, sent, now, outcome=outcome, said=said, path=path))
 
-        self._hub.keep(f"account {now.isoformat()}", keep, "The account of deliveries")
+        self._hub.keep(f"account {now.isoformat()}", keep, tr("The account of deliveries"))
 
     def _remember(self, open_pull: OpenPull, plan: SendPlan, now: dt.datetime) -> None:
         """Keep what this delivery is to be laid beside the next time, in the background."""
@@ -254,7 +271,7 @@ class Sending:
         self._jobs.submit(LOCAL, f"{open_pull.key} remember", work, done)
 
     def _submit(
-        self, open_pull: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = "Stopped."
+        self, open_pull: OpenPull, lane: str, work: Any, done: Any, title: str, stopped: str = tr("Stopped.")
     ) -> None:
         def failed(problem: OtterError) -> None:
             self._say(str(problem), True)
@@ -284,17 +301,42 @@ class Sending:
         cells = sum((rows.count or 0) * len(rows.fields) for rows in blocks)
         if cells > MOST_TO_CLIPBOARD and form != "names":
             most = grouped(MOST_TO_CLIPBOARD)
-            self._say(f"That is {grouped(cells)} cells; more than {most} belong in a file.", True)
+            self._say(
+                tr("That is {cells} cells; more than {most} belong in a file.", cells=grouped(cells), most=most), True
+            )
             return
         dialect = self._dialect(open_pull)
 
         def done(made: Copied) -> None:
             _put(made, exact)
             if form == "names":
-                self._say(f"Copied the names of {made.cells} column{'s' if made.cells != 1 else ''}.", False)
+                self._say(
+                    trn(
+                        "Copied the names of {cells} column.",
+                        "Copied the names of {cells} columns.",
+                        made.cells,
+                        cells=made.cells,
+                    ),
+                    False,
+                )
                 return
-            text = "" if form == "cells" else " with header" if form == "header" else f" as {_FORM_WORDS[form]}"
-            self._say(f"Copied {grouped(made.cells)} cell{'s' if made.cells != 1 else ''}{text}", False)
+            text = (
+                ""
+                if form == "cells"
+                else " with header"
+                if form == "header"
+                else tr(" as {form_words}", form_words=_FORM_WORDS[form])
+            )
+            self._say(
+                trn(
+                    "Copied {cells} cell{text}",
+                    "Copied {cells} cells{text}",
+                    made.cells,
+                    cells=grouped(made.cells),
+                    text=text,
+                ),
+                False,
+            )
 
         if cells <= _AT_ONCE:
             try:
@@ -304,7 +346,7 @@ class Sending:
             return
         self._jobs.submit(
             LOCAL, "copy", lambda stop, _: copied(blocks, form, options, dialect, stop), done,
-            lambda problem: self._say(str(problem), True), title="Copying",
+            lambda problem: self._say(str(problem), True), title=tr("Copying"),
         )  # fmt: skip
 
     # --- another source ----------------------------------------------------------------------------------------
@@ -314,7 +356,7 @@ class Sending:
         options = plan.options
         source = self._hub.find(str(options.get("source", "")))
         if source is None:
-            raise SendError("No source is chosen for the rows.", "Choose one.")
+            raise SendError(tr("No source is chosen for the rows."), tr("Choose one."))
         wanted, info = transfer_for(plan, source.dialect, self._hub.tables.get(source.name, ()))
         return wanted, source.dialect, info
 
@@ -329,7 +371,7 @@ class Sending:
             return
         source = self._hub.find(str(plan.options["source"]))
         assert source is not None
-        text = f"{grouped(rows.count or 0)} rows would be written to {wanted.table}."
+        text = tr("{count} rows would be written to {table}.", count=grouped(rows.count or 0), table=wanted.table)
 
         def work(stop: StopToken, report: Callable[[object], None]) -> Moved:
             return transfer_to(rows, plan, self._hub.connection(source), stop, lambda n, m: report((n, m)))
@@ -351,7 +393,11 @@ class Sending:
         def work(stop: StopToken, report: Callable[[object], None]) -> Moved:
             return write_there(pull, self._hub.connection(source), wanted, stop)[0]
 
-        text = f"All rows of the query, shaped by {source.name} itself, would be written to {wanted.table}."
+        text = tr(
+            "All rows of the query, shaped by {source_name} itself, would be written to {table}.",
+            source_name=source.name,
+            table=wanted.table,
+        )
         self._write(open_pull, plan, source, wanted.table, text, work)
 
     def _statements(self, open_pull: OpenPull, plan: SendPlan) -> str:
@@ -371,22 +417,31 @@ class Sending:
     def _write(self, open_pull: OpenPull, plan: SendPlan, source: Source, table: str, text: str, work: Any) -> None:
         """Write to a table of a source, once that was confirmed where the source asks for it."""
         if source.care and not ask_name(source, text):
-            self._say("Nothing was sent.", False)
+            self._say(tr("Nothing was sent."), False)
             return
 
         def done(moved: Moved) -> None:
-            parts = [f"{grouped(moved.added)} rows are new in {moved.table} of {source.name}"]
-            parts += [f"{grouped(moved.updated)} were updated"] if moved.updated else []
-            parts += [f"{grouped(moved.skipped)} skipped (key already exists)"] if moved.skipped else []
-            self._say(f"{', '.join(parts)}; counted there.", False)
-            open_pull.last_sent = f"last sent {dt.datetime.now():%a %H:%M}"
+            parts = [
+                tr(
+                    "{added} rows are new in {table} of {source_name}",
+                    added=grouped(moved.added),
+                    table=moved.table,
+                    source_name=source.name,
+                )
+            ]
+            parts += [tr("{updated} were updated", updated=grouped(moved.updated))] if moved.updated else []
+            parts += (
+                [tr("{skipped} skipped (key already exists)", skipped=grouped(moved.skipped))] if moved.skipped else []
+            )
+            self._say(tr("{parts}; counted there.", parts=", ".join(parts)), False)
+            open_pull.last_sent = tr("last sent {now:%a %H:%M}", now=dt.datetime.now())
             checks = checks_words(self.checked(open_pull, plan))
             self._keep(open_pull.pull, plan.format, moved, checks, target_words(plan))
             self._hub.open(source, again=True)
             open_pull.tell(Aspect.PULL)
 
-        title = f"Sending to {table}"
-        self._submit(open_pull, self._hub.lane(source), work, done, title, "Stopped; nothing was written.")
+        title = tr("Sending to {table}", table=table)
+        self._submit(open_pull, self._hub.lane(source), work, done, title, tr("Stopped; nothing was written."))
 
     # --- tables of the catalogue -------------------------------------------------------------------------------
 
@@ -411,13 +466,26 @@ class Sending:
             for sent in made:
                 self._keep(whole, plan.format, sent)
             rows, size = sum(sent.rows for sent in made), sum(sent.bytes for sent in made)
-            where = made[0].path if len(made) == 1 else f"{len(made)} files in {made[0].path.parent}"
-            self._say(f"Sent {grouped(rows)} rows of {len(tables)} tables to {where} ({size_words(size)}).", False)
+            where = (
+                made[0].path
+                if len(made) == 1
+                else tr("{made_count} files in {parent}", made_count=len(made), parent=made[0].path.parent)
+            )
+            self._say(
+                tr(
+                    "Sent {rows} rows of {tables_count} tables to {where} ({size_words}).",
+                    rows=grouped(rows),
+                    tables_count=len(tables),
+                    where=where,
+                    size_words=size_words(size),
+                ),
+                False,
+            )
 
         self._jobs.submit(
             self._hub.lane(source), f"tables of {source.name}", work, done,
-            lambda problem: self._say(str(problem), True), title="Sending tables",
-            stopped=lambda: self._say("Stopped. Files already completed were kept.", False),
+            lambda problem: self._say(str(problem), True), title=tr("Sending tables"),
+            stopped=lambda: self._say(tr("Stopped. Files already completed were kept."), False),
         )  # fmt: skip
 
 
@@ -432,7 +500,13 @@ def _next_run(path: Path) -> dt.datetime | None:
     return min((moment for each in own if (moment := each.table.next_run(now)) is not None), default=None)
 
 
-_FORM_WORDS = {"list": "a list of values", "csv": "CSV", "json": "JSON", "markdown": "Markdown", "sql": "SQL inserts"}
+_FORM_WORDS = {
+    "list": tr("a list of values"),
+    "csv": "CSV",
+    "json": "JSON",
+    "markdown": tr("Markdown"),
+    "sql": tr("SQL inserts"),
+}
 
 
 def _put(made: Copied, exact: bytes | None = None) -> None:

@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QApplication
 
 from nimble_otter import APPLICATION_ID
 from nimble_otter.desktop.kit.theme import load_fonts, theme
-from nimble_otter.desktop.runtime.settings import read_settings, settings_file
+from nimble_otter.desktop.runtime.settings import read_settings
+from nimble_otter.home import settings_file
 from nimble_otter.session_bus import text_scale
 
 

@@ -12,6 +12,7 @@ from nimble_otter.desktop.kit.commands import Command
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.aspect import Aspect
 from nimble_otter.desktop.pulls.step_ref import CHART, QUERY
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
@@ -40,11 +41,11 @@ class Charting:
         def has_rows() -> bool:
             return window.pull is not None and window.pull.shaped is not None
 
-        add(Command("chart", "Chart of the rows", self.open, "Alt+4", "view", has_rows))
-        add(Command("chart_beside", "Chart beside the rows", lambda: self.open(True), "Alt+5", "view", has_rows))
-        add(Command("copy_chart", "Copy the chart's picture", lambda: self.pictures.copy("png"), "", "view",
+        add(Command("chart", tr("Chart of the rows"), self.open, "Alt+4", "view", has_rows))
+        add(Command("chart_beside", tr("Chart beside the rows"), lambda: self.open(True), "Alt+5", "view", has_rows))
+        add(Command("copy_chart", tr("Copy the chart's picture"), lambda: self.pictures.copy("png"), "", "view",
                     self.has_chart))  # fmt: skip
-        add(Command("send_chart", "Send the chart's picture", lambda: self.pictures.ask("png", 2.0), "", "view",
+        add(Command("send_chart", tr("Send the chart's picture"), lambda: self.pictures.ask("png", 2.0), "", "view",
                     self.has_chart))  # fmt: skip
 
     @cached_property

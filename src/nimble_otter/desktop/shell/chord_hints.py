@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from nimble_otter.desktop.kit.commands import Commands
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.shell.shortcuts import FAMILIES
+from nimble_otter.translation import tr
 
 _SHOWN_MS = 6000
 
@@ -36,7 +37,7 @@ class ChordHints(QObject):
             f"{QKeySequence(command.shortcut).toString().rpartition(', ')[2]}   {command.name.partition(' (')[0]}"
             for command in self._commands.beginning_with(stroke.toString()) if command.can()
         ]  # fmt: skip
-        said = "\n".join(sorted(lines)) if lines else "Nothing can be done there now."
+        said = "\n".join(sorted(lines)) if lines else tr("Nothing can be done there now.")
         self.shown = f"{stroke.toString()}, {self._strokes[stroke]}\n{said}"
         window = self._window
         place = window.mapToGlobal(QPoint(window.width() // 3, window.height() // 3))

@@ -15,6 +15,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.transaction_strip import ask_to_end
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import EditDraft
+from nimble_otter.translation import tr
 
 
 class Closing:
@@ -36,7 +37,13 @@ class Closing:
         workspace = self._workspace
         hub, open_pull = workspace.hub, workspace.pulls[at]
         if open_pull.is_writing:
-            workspace.say(f"A write of {open_pull.pull.name} is under way. Wait for it or stop it, then close.", True)
+            workspace.say(
+                tr(
+                    "A write of {pull_name} is under way. Wait for it or stop it, then close.",
+                    pull_name=open_pull.pull.name,
+                ),
+                True,
+            )
             return
         if ask and not self._is_dropped(open_pull):
             return
@@ -56,11 +63,13 @@ class Closing:
         """Whether nothing is pending, or may be dropped."""
         count, name = open_pull.pending.count, open_pull.pull.name
         if open_pull.in_doubt:
-            return ask_drop(f"The outcome of the last write of {name} is not known yet.", self._window)
+            return ask_drop(tr("The outcome of the last write of {name} is not known yet.", name=name), self._window)
         if not count:
             return True
-        changes = f"{count} pending changes that were" if count != 1 else "1 pending change that was"
-        return ask_drop(f"{name} has {changes} not written.", self._window)
+        changes = (
+            tr("{count} pending changes that were", count=count) if count != 1 else tr("1 pending change that was")
+        )
+        return ask_drop(tr("{name} has {changes} not written.", name=name, changes=changes), self._window)
 
     def reopen(self) -> None:
         """The pull closed last, with where it was saved and what was pending on it."""

@@ -24,6 +24,7 @@ from nimble_otter.desktop.steps.course import query_words
 from nimble_otter.errors import OtterError
 from nimble_otter.pull import load_pull, places
 from nimble_otter.pull.file import SUFFIX
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -91,161 +92,177 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
         keys = CHORDS.get(key, shortcut)
         window.commands.add(Command(key, name, lambda: (do(), None)[1], keys, group, can, anywhere))
 
-    add("new_pull", "New pull", window.new_pull, "Ctrl+T", "pull")
-    add("open_pull", "Open a pull…", lambda: _open_pull(window), "Ctrl+O", "pull")
-    add("save", "Save the pull", window.save_pull, "Ctrl+S", "pull", has_pull)
-    add("save_as", "Save the pull as…", lambda: _save_as(window), "Ctrl+Shift+S", "pull", has_pull)
-    add("rename", "Rename the pull…", lambda: _rename(window), "", "pull", has_pull)
-    add("copy_pull", "Copy the pull", window.pages.copy_pull, "", "pull", has_pull)
-    add("versions", "Versions of the pull", window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
-    add("close", "Close the pull", lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
-    add("reopen", "Reopen the pull closed last", window.closing.reopen, "Ctrl+Shift+T", "pull")
-    add("tab_left", "Move the tab to the left", lambda: _shift(window, -1), "", "pull", lambda: window.current > 0)
-    add("tab_right", "Move the tab to the right", lambda: _shift(window, 1), "", "pull",
+    add("new_pull", tr("New pull"), window.new_pull, "Ctrl+T", "pull")
+    add("open_pull", tr("Open a pull…"), lambda: _open_pull(window), "Ctrl+O", "pull")
+    add("save", tr("Save the pull"), window.save_pull, "Ctrl+S", "pull", has_pull)
+    add("save_as", tr("Save the pull as…"), lambda: _save_as(window), "Ctrl+Shift+S", "pull", has_pull)
+    add("rename", tr("Rename the pull…"), lambda: _rename(window), "", "pull", has_pull)
+    add("copy_pull", tr("Copy the pull"), window.pages.copy_pull, "", "pull", has_pull)
+    add("versions", tr("Versions of the pull"), window.pages.versions, "Ctrl+Shift+V", "pull", has_pull)
+    add("close", tr("Close the pull"), lambda: window.close_pull(window.current), "Ctrl+W", "pull", has_pull)
+    add("reopen", tr("Reopen the pull closed last"), window.closing.reopen, "Ctrl+Shift+T", "pull")
+    add("tab_left", tr("Move the tab to the left"), lambda: _shift(window, -1), "", "pull", lambda: window.current > 0)
+    add("tab_right", tr("Move the tab to the right"), lambda: _shift(window, 1), "", "pull",
         lambda: 0 <= window.current < len(window.pulls) - 1)  # fmt: skip
-    add("next_pull", "Next pull", lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
-    add("previous_pull", "Previous pull", lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
-    add("open_database", "Open a database file…", lambda: _open_database(window), "", "source")
-    add("add_server", "Add a server…", lambda: window.pages.add_source(True), "", "source")
-    add("demo", "Open the demo", window.pages.show_demo, "", "source")
-    add("find_value", "Find a value in a source…", lambda: window.pages.search(), "Ctrl+Shift+K", "source")
-    add("deliveries", "Deliveries and schedules", window.pages.deliveries, "Ctrl+Shift+A", "send")
-    add("repeat", "Repeat a delivery…", window.pages.repeat, "", "send", has_pull)
-    add("history", "Query history", window.pages.history, "Ctrl+Shift+H", "source")
-    add("team", "What the team changed", window.pages.team, "", "source")
-    add("start_page", "Start page", lambda: window.show_pull(-1), "", "source")
-    add("run", "Run the query", lambda: _run(window), "F5", "query", has_pull)
-    add("run_all", "Run every statement", lambda: _run(window, True), "Shift+F5", "query", has_pull)
-    add("more_rows", "Fetch more rows", lambda: _fetch_more(window, False), "", "query", is_cut)
-    add("all_rows", "Fetch all rows", lambda: _fetch_more(window, True), "", "query", is_cut)
-    add("text_before", "Previous query in history", lambda: window.query_drawer.recall(-1), "Alt+Up", "query", has_pull)
-    add("text_after", "Next query in history", lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
-    add("plan", "The server's plan of the query", lambda: _plan(window), "", "query", has_pull)
-    add("pieces", "The query as text or in pieces", lambda: _turn_over(window), "", "query", has_pull)
-    add("begin", "Begin a transaction", lambda: _transaction(window, "begin"), "", "query",
+    add("next_pull", tr("Next pull"), lambda: _turn(window, 1), "Ctrl+PgDown", "pull", has_pull)
+    add("previous_pull", tr("Previous pull"), lambda: _turn(window, -1), "Ctrl+PgUp", "pull", has_pull)
+    add("open_database", tr("Open a database file…"), lambda: _open_database(window), "", "source")
+    add("add_server", tr("Add a server…"), lambda: window.pages.add_source(True), "", "source")
+    add("demo", tr("Open the demo"), window.pages.show_demo, "", "source")
+    add("find_value", tr("Find a value in a source…"), lambda: window.pages.search(), "Ctrl+Shift+K", "source")
+    add("deliveries", tr("Deliveries and schedules"), window.pages.deliveries, "Ctrl+Shift+A", "send")
+    add("repeat", tr("Repeat a delivery…"), window.pages.repeat, "", "send", has_pull)
+    add("history", tr("Query history"), window.pages.history, "Ctrl+Shift+H", "source")
+    add("team", tr("What the team changed"), window.pages.team, "", "source")
+    add("start_page", tr("Start page"), lambda: window.show_pull(-1), "", "source")
+    add("run", tr("Run the query"), lambda: _run(window), "F5", "query", has_pull)
+    add("run_all", tr("Run every statement"), lambda: _run(window, True), "Shift+F5", "query", has_pull)
+    add("more_rows", tr("Fetch more rows"), lambda: _fetch_more(window, False), "", "query", is_cut)
+    add("all_rows", tr("Fetch all rows"), lambda: _fetch_more(window, True), "", "query", is_cut)
+    add(
+        "text_before",
+        tr("Previous query in history"),
+        lambda: window.query_drawer.recall(-1),
+        "Alt+Up",
+        "query",
+        has_pull,
+    )
+    add("text_after", tr("Next query in history"), lambda: window.query_drawer.recall(1), "Alt+Down", "query", has_pull)
+    add("plan", tr("The server's plan of the query"), lambda: _plan(window), "", "query", has_pull)
+    add("pieces", tr("The query as text or in pieces"), lambda: _turn_over(window), "", "query", has_pull)
+    add("begin", tr("Begin a transaction"), lambda: _transaction(window, "begin"), "", "query",
         lambda: window.pull is not None and not window.pull.is_documents)  # fmt: skip
-    for key, name in (("commit", "Commit the transaction"), ("roll_back", "Roll the transaction back")):
+    for key, name in (("commit", tr("Commit the transaction")), ("roll_back", tr("Roll the transaction back"))):
         add(key, name, calling(_transaction, window, key), "", "query", is_held)
-    add("stop", "Stop what is running", lambda: _stop(window), "Escape", "query")
-    add("origin", "Show the column in the catalogue", lambda: window.follower.show_origin(), "", "query", has_rows)
-    add("follow", "Follow the row…", lambda: window.follower.offer(), "", "query", has_rows)
-    add("go_back", "Back to the rows followed from", lambda: window.follower.go_back(), "Alt+Left", "query",
+    add("stop", tr("Stop what is running"), lambda: _stop(window), "Escape", "query")
+    add("origin", tr("Show the column in the catalogue"), lambda: window.follower.show_origin(), "", "query", has_rows)
+    add("follow", tr("Follow the row…"), lambda: window.follower.offer(), "", "query", has_rows)
+    add("go_back", tr("Back to the rows followed from"), lambda: window.follower.go_back(), "Alt+Left", "query",
         lambda: window.pull is not None and window.pull.came_from is not None)  # fmt: skip
     for ref, name, shortcut in (
-        (QUERY, "Query", "Alt+1"),
-        (CHANGES, "Changes", "Alt+2"),
-        (SEND, "Send", "Alt+3"),
+        (QUERY, tr("Query"), "Alt+1"),
+        (CHANGES, tr("Changes"), "Alt+2"),
+        (SEND, tr("Send"), "Alt+3"),
     ):
         add(
             f"show_{ref.place.value}",
-            f"Show {name}",
+            tr("Show {name}", name=name),
             calling(window.open_drawer, ref),
             shortcut,
             "query",
             has_pull,
         )
-    add("watch", "Watch the rows…", calling(window.open_drawer, WATCH), "", "query", has_rows)
+    add("watch", tr("Watch the rows…"), calling(window.open_drawer, WATCH), "", "query", has_rows)
     for key, name, shortcut in EDITS:
         add(f"text_{key}", name, calling(_edit_text, window, key), shortcut if key != "comment" else "", "text",
             has_pull)  # fmt: skip
-    add("side_rows", "Rows side by side", lambda: window.side.open(), "Ctrl+4", "view", has_rows)
+    add("side_rows", tr("Rows side by side"), lambda: window.side.open(), "Ctrl+4", "view", has_rows)
     add(
         "beside",
-        "Another pull beside this one",
+        tr("Another pull beside this one"),
         window.beside.open,
         "",
         "view",
         lambda: len(window.workspace.pulls) > 1,
     )
-    add("pin", "Pin this result", window.side.pin, "", "view", has_rows)
-    add("settings", "Settings", lambda: window.pages.settings(), "Ctrl+,", "help")
-    add("guide", "Guide", lambda: window.pages.help(), "F1", "help")
-    add("journey", "First journey", window.journey.begin, "", "help")
-    add("keys", "Keyboard shortcuts", lambda: window.pages.help("Keyboard"), "", "help")
-    add("menu", "Menu", window.show_menu, "F10", "view")
-    add("cell_menu", "Menu of the cell", lambda: _menu_here(window), "Shift+F10", "view", has_rows)
-    add("column_menu", "Menu of the column", window.grid.open_column_menu, "", "view", has_rows)
-    add("hide_column", "Hide the column", lambda: window.column_actions.hide(window.grid.selection.current[1]), "",
+    add("pin", tr("Pin this result"), window.side.pin, "", "view", has_rows)
+    add("settings", tr("Settings"), lambda: window.pages.settings(), "Ctrl+,", "help")
+    add("guide", tr("Guide"), lambda: window.pages.help(), "F1", "help")
+    add("journey", tr("First journey"), window.journey.begin, "", "help")
+    add("keys", tr("Keyboard shortcuts"), lambda: window.pages.help("Keyboard"), "", "help")
+    add("menu", tr("Menu"), window.show_menu, "F10", "view")
+    add("cell_menu", tr("Menu of the cell"), lambda: _menu_here(window), "Shift+F10", "view", has_rows)
+    add("column_menu", tr("Menu of the column"), window.grid.open_column_menu, "", "view", has_rows)
+    add("hide_column", tr("Hide the column"), lambda: window.column_actions.hide(window.grid.selection.current[1]), "",
         "columns", has_rows)  # fmt: skip
-    add("fit_window", "Fit all columns to the window", lambda: window.column_actions.fit("window"), "", "columns",
+    add("fit_window", tr("Fit all columns to the window"), lambda: window.column_actions.fit("window"), "", "columns",
         has_rows)  # fmt: skip
-    add("find_rows", "Find in the rows", lambda: window.rows_find.open(), "", "text", has_rows)
-    add("replace_rows", "Replace in the rows", lambda: window.rows_find.open(True), "", "text", has_rows)
+    add("find_rows", tr("Find in the rows"), lambda: window.rows_find.open(), "", "text", has_rows)
+    add("replace_rows", tr("Replace in the rows"), lambda: window.rows_find.open(True), "", "text", has_rows)
     for kind, text in STEP_WORDS.items():
         add(
             f"add_{kind}",
-            f"Add {'an' if text[0] in 'AU' else 'a'} {text}",
+            (tr("Add an {text}", text=text) if text[0] in "AU" else tr("Add a {text}", text=text)),
             calling(_add_step, window, kind),
             "",
             "steps",
             has_pull,
         )
-    add("upstream", "Move the step upstream…", window.upstream.move_selected, "", "steps",
+    add("upstream", tr("Move the step upstream…"), window.upstream.move_selected, "", "steps",
         window.upstream.can_move)  # fmt: skip
-    add("upstream_all", "Move all steps upstream…", window.upstream.move_all, "", "steps", window.upstream.has_course)
-    add("estimate_there", "Estimate the rows at each step on the server", window.upstream.estimate, "", "steps",
+    add(
+        "upstream_all",
+        tr("Move all steps upstream…"),
+        window.upstream.move_all,
+        "",
+        "steps",
+        window.upstream.has_course,
+    )
+    add("estimate_there", tr("Estimate the rows at each step on the server"), window.upstream.estimate, "", "steps",
         window.upstream.can_ask)  # fmt: skip
-    add("count_there", "Count the rows at each step on the server", window.upstream.count, "", "steps",
+    add("count_there", tr("Count the rows at each step on the server"), window.upstream.count, "", "steps",
         window.upstream.can_ask)  # fmt: skip
-    add("down", "Move WHERE conditions to a local filter…", window.upstream.move_down, "", "steps", has_rows)
-    show_end = "Show rows at the end of the course"
+    add("down", tr("Move WHERE conditions to a local filter…"), window.upstream.move_down, "", "steps", has_rows)
+    show_end = tr("Show rows at the end of the course")
     add("show_end", show_end, on_pull(lambda pull: pull.shaping.show_rows_at(None)), "", "steps", has_rows)
-    add("undo", "Undo", in_text("undo", on_pull(lambda pull: pull.changes.undo())), "Ctrl+Z", "edit",
+    add("undo", tr("Undo"), in_text("undo", on_pull(lambda pull: pull.changes.undo())), "Ctrl+Z", "edit",
         lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_undo))  # fmt: skip
-    add("redo", "Redo", in_text("redo", on_pull(lambda pull: pull.changes.redo())), "Ctrl+Shift+Z", "edit",
+    add("redo", tr("Redo"), in_text("redo", on_pull(lambda pull: pull.changes.redo())), "Ctrl+Shift+Z", "edit",
         lambda: in_a_text() or in_pieces() or (window.pull is not None and window.pull.changes.can_redo))  # fmt: skip
-    add("copy", "Copy", in_text("copy", grid.copy), "Ctrl+C", "edit")
-    add("copy_header", "Copy with header", lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
+    add("copy", tr("Copy"), in_text("copy", grid.copy), "Ctrl+C", "edit")
+    add("copy_header", tr("Copy with header"), lambda: grid.copy(header=True), "Ctrl+Shift+C", "edit", has_rows)
     for form, word in COPY_FORMS.items():
-        add(f"copy_{form}", f"Copy {word}", partial(grid.copy_as, form), "", "edit", has_rows)
-    add("paste", "Paste", in_text("paste", grid.paste), "Ctrl+V", "edit")
-    add("select_all", "Select all", in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
-    add("cut", "Cut", in_text("cut", lambda: _in_grid(window, grid.cut)), "Ctrl+X", "edit")
+        add(f"copy_{form}", tr("Copy {word}", word=word), partial(grid.copy_as, form), "", "edit", has_rows)
+    add("paste", tr("Paste"), in_text("paste", grid.paste), "Ctrl+V", "edit")
+    add("select_all", tr("Select all"), in_text("selectAll", window.grid.select_all), "Ctrl+A", "edit")
+    add("cut", tr("Cut"), in_text("cut", lambda: _in_grid(window, grid.cut)), "Ctrl+X", "edit")
     for way in ("down", "up", "right", "left"):
-        add(f"fill_{way}", f"Fill {way}", partial(grid.fill, way), "", "edit", has_rows)
-    add("fill_series", "Fill with a series", lambda: grid.fill("series"), "", "edit", has_rows)
-    add("big_editor", "Edit in a bigger editor", grid.open_big, "Shift+F2", "edit", has_rows)
-    add("set_blank", "Set empty text", grid.set_blank, "", "edit", has_rows)
-    add("set_default", "Set default (documents: remove the field)", grid.set_default, "", "edit", has_rows)
-    add("take_back_cells", "Revert selected cells", grid.revert_cells, "", "edit", pending)
-    add("set_empty", "Set NULL", lambda: _in_grid(window, grid.set_empty), "", "edit", has_rows)
-    add("new_row", "New row", grid.new_row, "Ctrl+Ins", "edit", has_rows)
-    add("duplicate_rows", "Duplicate rows", grid.duplicate, "Ctrl+D", "edit", has_rows)
-    add("delete_rows", "Delete rows", lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
-    add("take_back", "Revert changes", grid.revert, "Ctrl+Backspace", "edit", pending)
+        add(f"fill_{way}", tr("Fill {way}", way=way), partial(grid.fill, way), "", "edit", has_rows)
+    add("fill_series", tr("Fill with a series"), lambda: grid.fill("series"), "", "edit", has_rows)
+    add("big_editor", tr("Edit in a bigger editor"), grid.open_big, "Shift+F2", "edit", has_rows)
+    add("set_blank", tr("Set empty text"), grid.set_blank, "", "edit", has_rows)
+    add("set_default", tr("Set default (documents: remove the field)"), grid.set_default, "", "edit", has_rows)
+    add("take_back_cells", tr("Revert selected cells"), grid.revert_cells, "", "edit", pending)
+    add("set_empty", tr("Set NULL"), lambda: _in_grid(window, grid.set_empty), "", "edit", has_rows)
+    add("new_row", tr("New row"), grid.new_row, "Ctrl+Ins", "edit", has_rows)
+    add("duplicate_rows", tr("Duplicate rows"), grid.duplicate, "Ctrl+D", "edit", has_rows)
+    add("delete_rows", tr("Delete rows"), lambda: _in_grid(window, grid.delete), "Ctrl+Del", "edit", has_rows)
+    add("take_back", tr("Revert changes"), grid.revert, "Ctrl+Backspace", "edit", pending)
     add(
         "rehearse",
-        "Rehearse the changes",
+        tr("Rehearse the changes"),
         window.rehearse,
         "",
         "write",
         pending,
     )
-    add("write", "Write the changes", window.write, "", "write", pending)
-    add("send_file", "Send the rows", window.send, "", "write", has_rows)
-    add("send_tables", "Send tables of the source", lambda: _send_tables(window), "", "write", has_pull)
-    add("find", "Find a table, column, pull or command", lambda: find_box.open(), "Ctrl+K", "view")
-    add("left", "Show or hide Sources", lambda: window.toggle_part("left"), "F7", "view")
-    add("right", "Show or hide Detail", lambda: window.toggle_part("right"), "F8", "view")
-    add("drawer", "Show or hide the drawer", lambda: window.toggle_part("drawer"), "F9", "view")
-    for page, name in enumerate(("Cell", "Record", "Column")):
-        add(f"detail_{page}", f"Detail: {name}", calling(_detail, window, page), f"Alt+{page + 7}", "view")
-    for index, name in enumerate(("a table", "a tree", "JSON")):
-        add(f"rows_{index}", f"Show the rows as {name}", calling(window.rows_views.choose, index),
+    add("write", tr("Write the changes"), window.write, "", "write", pending)
+    add("send_file", tr("Send the rows"), window.send, "", "write", has_rows)
+    add("send_tables", tr("Send tables of the source"), lambda: _send_tables(window), "", "write", has_pull)
+    add("find", tr("Find a table, column, pull or command"), lambda: find_box.open(), "Ctrl+K", "view")
+    add("left", tr("Show or hide Sources"), lambda: window.toggle_part("left"), "F7", "view")
+    add("right", tr("Show or hide Detail"), lambda: window.toggle_part("right"), "F8", "view")
+    add("drawer", tr("Show or hide the drawer"), lambda: window.toggle_part("drawer"), "F9", "view")
+    for page, name in enumerate((tr("Cell"), tr("Record"), tr("Column"))):
+        add(
+            f"detail_{page}", tr("Detail: {name}", name=name), calling(_detail, window, page), f"Alt+{page + 7}", "view"
+        )
+    for index, name in enumerate((tr("a table"), tr("a tree"), "JSON")):
+        add(f"rows_{index}", tr("Show the rows as {name}", name=name), calling(window.rows_views.choose, index),
             f"Ctrl+{index + 1}", "view", has_rows)  # fmt: skip
-    add("taller", "Taller rows", lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
-    add("larger_text", "Larger text", lambda: window.change_text(1), "", "view")
-    add("smaller_text", "Smaller text", lambda: window.change_text(-1), "", "view")
-    add("usual_text", "Text of the usual size", lambda: window.change_text(0), "", "view")
-    add("lower", "Lower rows", lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
-    add("focus_sources", "Go to Sources", lambda: _go_to_sources(window), "Alt+0", "view")
-    add("focus_course", "Go to the course", window.course.setFocus, "Alt+6", "view", has_pull)
-    add("focus_grid", "Go to the grid", window.grid.setFocus, "F6", "view", has_rows)
-    for word, name in (("light", "Light"), ("dark", "Dark"), ("", "Light or dark as the desktop is")):
+    add("taller", tr("Taller rows"), lambda: window.change_rows(1), "Ctrl++", "view", has_rows)
+    add("larger_text", tr("Larger text"), lambda: window.change_text(1), "", "view")
+    add("smaller_text", tr("Smaller text"), lambda: window.change_text(-1), "", "view")
+    add("usual_text", tr("Text of the usual size"), lambda: window.change_text(0), "", "view")
+    add("lower", tr("Lower rows"), lambda: window.change_rows(-1), "Ctrl+-", "view", has_rows)
+    add("focus_sources", tr("Go to Sources"), lambda: _go_to_sources(window), "Alt+0", "view")
+    add("focus_course", tr("Go to the course"), window.course.setFocus, "Alt+6", "view", has_pull)
+    add("focus_grid", tr("Go to the grid"), window.grid.setFocus, "F6", "view", has_rows)
+    for word, name in (("light", tr("Light")), ("dark", tr("Dark")), ("", tr("Light or dark as the desktop is"))):
         add(word or "as_desktop", name, calling(window.change_theme, word), "", "view")
-    add("new_window", "New window", window.window_wanted.emit, "Ctrl+Shift+N", "view")
-    add("close_window", "Close the window", window.close, "", "view")
-    add("quit", "Quit", QApplication.closeAllWindows, "Ctrl+Q", "view")
+    add("new_window", tr("New window"), window.window_wanted.emit, "Ctrl+Shift+N", "view")
+    add("close_window", tr("Close the window"), window.close, "", "view")
+    add("quit", tr("Quit"), QApplication.closeAllWindows, "Ctrl+Q", "view")
 
 
 def _add_step(window: Workbench, kind: str) -> None:
@@ -345,7 +362,9 @@ def _detail(window: Workbench, page: int) -> None:
 
 def _open_pull(window: Workbench) -> None:
     folder = str(places.shelf_folder())
-    path, _ = QFileDialog.getOpenFileName(window, "Open a pull", folder, f"Pulls (*{SUFFIX});;All files (*)")
+    path, _ = QFileDialog.getOpenFileName(
+        window, tr("Open a pull"), folder, tr("Pulls (*{suffix});;All files (*)", suffix=SUFFIX)
+    )
     if path:
         window.open_file(Path(path))
 
@@ -355,21 +374,21 @@ def _save_as(window: Workbench) -> None:
     folder = places.shelf_folder()
     folder.mkdir(parents=True, exist_ok=True)
     begin = str(window.pull.path or folder / f"{window.pull.pull.name}{SUFFIX}")
-    path, _ = QFileDialog.getSaveFileName(window, "Save the pull as", begin, f"Pulls (*{SUFFIX})")
+    path, _ = QFileDialog.getSaveFileName(window, tr("Save the pull as"), begin, tr("Pulls (*{suffix})", suffix=SUFFIX))
     if path:
         window.save_pull(Path(path if path.endswith(SUFFIX) else path + SUFFIX))
 
 
 def _rename(window: Workbench) -> None:
     assert window.pull is not None
-    text, done = QInputDialog.getText(window, "Rename the pull", "Name:", text=window.pull.pull.name)
+    text, done = QInputDialog.getText(window, tr("Rename the pull"), tr("Name:"), text=window.pull.pull.name)
     if done:
         window.rename_pull(text)
 
 
 def _open_database(window: Workbench) -> None:
     path, _ = QFileDialog.getOpenFileName(
-        window, "Open a database file", "", "Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)"
+        window, tr("Open a database file"), "", tr("Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)")
     )
     if path:
         window.open_database(Path(path))
@@ -395,8 +414,8 @@ def _commands(window: Workbench) -> list[Finding]:
     used = {key: n for n, key in enumerate(window.commands.used)}
     results = []
     for command in sorted(window.commands.all(), key=lambda each: used.get(each.key, len(used))):
-        word = f"command  {command.shortcut}" if command.shortcut else "command"
-        text = "" if command.can() else "can't be done now"
+        word = tr("command  {shortcut}", shortcut=command.shortcut) if command.shortcut else "command"
+        text = "" if command.can() else tr("can't be done now")
         results.append(Finding(command.name, text, word, calling(window.commands.run, command.key)))
     return results
 
@@ -410,7 +429,7 @@ def collect_findings(window: Workbench) -> list[Finding]:
     findings = commands[:lately]
     for index, open_pull in enumerate(window.pulls):
         findings.append(
-            Finding(open_pull.pull.name, open_pull.pull.source.name, "open pull", calling(window.show_pull, index))
+            Finding(open_pull.pull.name, open_pull.pull.source.name, tr("open pull"), calling(window.show_pull, index))
         )
     for n in range(window.sources.shelf.topLevelItemCount()):
         item = window.sources.shelf.topLevelItem(n)
@@ -419,14 +438,14 @@ def collect_findings(window: Workbench) -> list[Finding]:
         path = item.data(0, 258)
         words, text = _words_of(path, path.stat().st_mtime_ns) if path.exists() else ("", "")
         name = f"{item.text(0)} · {words}" if words else item.text(0)
-        findings.append(Finding(name, "Shelf", "pull", calling(window.open_file, path), text))
+        findings.append(Finding(name, tr("Shelf"), "pull", calling(window.open_file, path), text))
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):
             findings.append(Finding(table.name, source.name, table.kind, calling(window.open_table, source, table)))
     findings += commands[lately:]
-    findings += [Finding(name, f"Settings, {part}", "setting", do)
+    findings += [Finding(name, tr("Settings, {part}", part=part), "setting", do)
               for name, part, do in settings_found(window.pages.settings)]  # fmt: skip
-    findings += [Finding(title, "Guide", "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
+    findings += [Finding(title, tr("Guide"), "guide", calling(window.pages.help, title), text[:_MOST_TEXT])
               for title, text in guide_parts().items()]  # fmt: skip
     for source in window.hub.sources:
         for table in window.hub.tables.get(source.name, []):

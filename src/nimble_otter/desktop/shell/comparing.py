@@ -8,6 +8,7 @@ from nimble_otter.desktop.pulls.step_ref import step_at
 from nimble_otter.pull.steps import CompareStep
 from nimble_otter.sources import Source
 from nimble_otter.sources.catalogue import TableInfo
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.shell.workbench import Workbench
@@ -24,10 +25,10 @@ class Comparing:
         """Compare the rows of the pull in sight with a table's, by the key that both have."""
         open_pull = self._window.pull
         if open_pull is None or open_pull.course is None:
-            self._window.say("Open a pull and run it first; its rows are then compared with the table.", True)
+            self._window.say(tr("Open a pull and run it first; its rows are then compared with the table."), True)
             return
         other = f"{source.name}#{table.name}"
         key = tuple(name for name in table.key if any(f.name.casefold() == name.casefold()
                                                       for f in open_pull.course.end.table.fields))  # fmt: skip
-        at = open_pull.shaping.add_step(CompareStep(other, key), "Compare")
+        at = open_pull.shaping.add_step(CompareStep(other, key), tr("Compare"))
         self._window.open_drawer(step_at(at))

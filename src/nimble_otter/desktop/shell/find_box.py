@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QStyle, Q
 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
+from nimble_otter.translation import tr
 
 MOST = 14
 _DATA = Qt.ItemDataRole.UserRole
@@ -124,7 +125,7 @@ class FindBox(QObject):
         self._before: QWidget | None = None
         self.list = QListWidget(window)
         self.list.setObjectName("found")
-        self.list.setAccessibleName("Found")
+        self.list.setAccessibleName(tr("Found"))
         self.list.setItemDelegate(_Paint(self.list))
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.hide()
@@ -161,8 +162,8 @@ class FindBox(QObject):
             item.setData(_DATA, finding)
             self.list.addItem(item)
         if not findings:
-            item = QListWidgetItem("Nothing found")
-            item.setData(_DATA, Finding("Nothing found", "", "", lambda: None))
+            item = QListWidgetItem(tr("Nothing found"))
+            item.setData(_DATA, Finding(tr("Nothing found"), "", "", lambda: None))
             self.list.addItem(item)
         self.list.setCurrentRow(0)
         width = max(440, self._box.width())

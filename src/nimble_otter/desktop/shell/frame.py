@@ -49,6 +49,7 @@ from nimble_otter.session_bus import notify
 from nimble_otter.sources import Source
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import StopToken
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.changes.changes_drawer import ChangesDrawer
@@ -420,7 +421,7 @@ class Frame(QMainWindow):
         """Larger text (1) or smaller (-1) from the next start on; 0 for the usual size."""
         wanted = _stage(TEXT_SIZES, self.settings.now.text_percent, way) if way else 100
         self.settings.set("text_percent", wanted)
-        self.workspace.say(f"Text size {wanted} %, from the next start on", False)
+        self.workspace.say(tr("Text size {wanted} %, from the next start on", wanted=wanted), False)
 
     def change_theme(self, word: str) -> None:
         """Light or dark, now and from the next start on; "" for what the desktop has."""

@@ -21,6 +21,7 @@ from nimble_otter.desktop.shell.menu import MENU
 from nimble_otter.desktop.shell.shortcuts import FAMILIES
 from nimble_otter.errors import OtterError
 from nimble_otter.files import read_text
+from nimble_otter.translation import tr
 
 KEYS = "Keyboard"
 TROUBLE = "When something goes wrong"
@@ -94,15 +95,15 @@ class HelpPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._commands, self._parts = commands, guide_parts()
         self.words, self.list, self.text = QLineEdit(), QListWidget(), _Page()
-        self.words.setPlaceholderText("words to find in the guide")
-        self.words.setAccessibleName("Words to find in the guide")
+        self.words.setPlaceholderText(tr("words to find in the guide"))
+        self.words.setAccessibleName(tr("Words to find in the guide"))
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(lambda _: self._fill())
-        self.list.setAccessibleName("Parts of the guide")
+        self.list.setAccessibleName(tr("Parts of the guide"))
         self.list.setFixedWidth(216)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.currentItemChanged.connect(lambda *_: self._show())
-        self.text.setAccessibleName("Guide")
+        self.text.setAccessibleName(tr("Guide"))
         self.text.setOpenLinks(False)
         self.text.anchorClicked.connect(lambda link: self._follow(link.path().rpartition("/")[2]))
         self.text.setFrameShape(QTextBrowser.Shape.NoFrame)
@@ -110,7 +111,7 @@ class HelpPage(QWidget):
         beside = row(self.list, 18, self.text, None)
         beside.setStretchFactor(self.text, 100)
         layout = column(
-            row(label("Guide", px=18, bold=True), None, self.words, button("Close", self.closed.emit)), 4,
+            row(label(tr("Guide"), px=18, bold=True), None, self.words, button(tr("Close"), self.closed.emit)), 4,
             beside, space=9, margins=(28, 22, 28, 18),
         )  # fmt: skip
         self.words.setFixedWidth(300)
@@ -165,7 +166,7 @@ class HelpPage(QWidget):
         )
         self.text.setFont(ui_font(tokens.UI_PX + 1))
         if item is None:
-            self.text.setPlainText("No part of the guide has these words.")
+            self.text.setPlainText(tr("No part of the guide has these words."))
         elif item.text() == KEYS:
             self.text.setHtml(self._keys())
         else:
@@ -200,16 +201,16 @@ class HelpPage(QWidget):
 
     def _keys(self) -> str:
         by_key = {command.key: command for command in self._commands.all()}
-        items = []
+        items, everywhere = [], tr("Everywhere")
         for title, parts in MENU:
             keys = ["menu"] if not title else []
             keys += [key for part in parts for key in ([part] if isinstance(part, str) else part[1]) if key]
             lines = [(by_key[key].name, QKeySequence(by_key[key].shortcut).toString()) for key in keys
                      if by_key[key].shortcut]  # fmt: skip
             cells = "".join(f"<tr><td><b>{escape(keys)}</b></td><td>{escape(name)}</td></tr>" for name, keys in lines)
-            items.append(f"<h3>{escape(title or 'Everywhere')}</h3><table>{cells}</table>" if lines else "")
+            items.append(f"<h3>{escape(title or everywhere)}</h3><table>{cells}</table>" if lines else "")
         ways = "".join(f"<tr><td><b>{stroke}, …</b></td><td>{escape(what)}</td></tr>" for stroke, what in FAMILIES)
-        text = (
+        text = tr(
             "What every desktop has is where it always is. Alt with a digit goes to a place, Ctrl with a digit shows "
             "the rows in another way. All else is two strokes, one after the other: what it is about, then its letter. "
             "After the first, a list tells the letters."

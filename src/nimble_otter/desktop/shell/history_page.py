@@ -13,6 +13,7 @@ from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.history import DAYS, Ran
 from nimble_otter.sources import Source
 from nimble_otter.table.text.show import grouped, plain
+from nimble_otter.translation import tr, trn
 
 _RAN = Qt.ItemDataRole.UserRole
 _MOST = 500
@@ -31,18 +32,18 @@ class HistoryPage(QWidget):
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._hub = hub
-        self.words, self.source = QLineEdit(), combo([], "", "Source")
-        self.words.setPlaceholderText("words of the text, the pull or the error")
-        self.words.setAccessibleName("Words to find")
+        self.words, self.source = QLineEdit(), combo([], "", tr("Source"))
+        self.words.setPlaceholderText(tr("words of the text, the pull or the error"))
+        self.words.setAccessibleName(tr("Words to find"))
         self.words.setClearButtonEnabled(True)
         self.source.setMinimumWidth(200)
         self.found = label("", "muted")
         self.list = QTreeWidget()
-        self.list.setHeaderLabels(["When", "Source", "Text", "Rows", "Time"])
+        self.list.setHeaderLabels([tr("When"), tr("Source"), tr("Text"), tr("Rows"), tr("Time")])
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
         self.list.setObjectName("rows")
-        self.list.setAccessibleName("Runs")
+        self.list.setAccessibleName(tr("Runs"))
         for at, width in ((0, 150), (1, 130), (3, 90), (4, 76)):
             self.list.setColumnWidth(at, width)
         self.list.header().setStretchLastSection(False)
@@ -52,20 +53,22 @@ class HistoryPage(QWidget):
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)
         self.text.setFont(code_font())
-        self.text.setAccessibleName("The text that ran")
+        self.text.setAccessibleName(tr("The text that ran"))
         Highlighter(self.text.document())
         parts = QSplitter(Qt.Orientation.Vertical)
         parts.addWidget(self.list)
         parts.addWidget(self.text)
         parts.setStretchFactor(0, 3)
         parts.setStretchFactor(1, 1)
-        self.open_button = button("Open as a pull  ↵", self._open, "primary")
-        self.put_button = button("Put into the query", self._put)
-        self.clear_button = button("Forget these…", self._clear, "", "Forget the runs on this source, or all of them")
-        self.sure_button = button("Yes, forget them", self._sure, "primary")
+        self.open_button = button(tr("Open as a pull  ↵"), self._open, "primary")
+        self.put_button = button(tr("Put into the query"), self._put)
+        self.clear_button = button(
+            tr("Forget these…"), self._clear, "", tr("Forget the runs on this source, or all of them")
+        )
+        self.sure_button = button(tr("Yes, forget them"), self._sure, "primary")
         layout = column(
-                label("History", px=18, bold=True), 4, row(self.words, self.source, self.found), parts,
-                row(self.open_button, self.put_button, button("Close", self.closed.emit), None, self.clear_button,
+                label(tr("History"), px=18, bold=True), 4, row(self.words, self.source, self.found), parts,
+                row(self.open_button, self.put_button, button(tr("Close"), self.closed.emit), None, self.clear_button,
                     self.sure_button),
                 space=9, margins=(28, 22, 28, 18),
             )  # fmt: skip
@@ -85,7 +88,7 @@ class HistoryPage(QWidget):
         """All runs, or those on a source."""
         self.source.blockSignals(True)
         self.source.clear()
-        self.source.addItem("all sources", None)
+        self.source.addItem(tr("all sources"), None)
         for known in self._hub.sources:
             self.source.addItem(known.name, known.url)
         self.source.setCurrentIndex(max(0, self.source.findData(source.url) if source is not None else 0))
@@ -108,9 +111,19 @@ class HistoryPage(QWidget):
             if ran.error:
                 item.setForeground(3, theme["plum"])
             self.list.addTopLevelItem(item)
-        more = f", the latest {_MOST} are listed" if len(rans) > _MOST else ""
-        nothing = f"Nothing was run in the last {DAYS} days" if not self.words.text() else "No run contains these words"
-        self.found.setText(f"{grouped(len(rans))} run{'s' if len(rans) != 1 else ''}{more}" if rans else nothing)
+        more = tr(", the latest {most} are listed", most=_MOST) if len(rans) > _MOST else ""
+        nothing = (
+            tr("Nothing was run in the last {days} days", days=DAYS)
+            if not self.words.text()
+            else tr("No run contains these words")
+        )
+        self.found.setText(
+            trn(
+                "{rans_count} run{more}", "{rans_count} runs{more}", len(rans), rans_count=grouped(len(rans)), more=more
+            )
+            if rans
+            else nothing
+        )
         if rans:
             self.list.setCurrentItem(self.list.topLevelItem(0))  # type: ignore[arg-type]
         self.sure_button.hide()

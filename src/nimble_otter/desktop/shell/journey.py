@@ -16,6 +16,7 @@ from nimble_otter.desktop.kit.widgets import button, label, row, set_tone
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.steps import FilterStep, GroupStep, SortStep
+from nimble_otter.translation import tr
 
 LOOK_MS, REST_MS = 250, 1200
 """How often it is looked whether a thing is done, and how long that is told."""
@@ -39,24 +40,48 @@ class Stage:
 
 
 STAGES = (
-    Stage("Open a table", "Double-click visit in Sources, at the left.",
-          lambda pull: pull.fetched is not None and "visit" in pull.pull.query.text),
-    Stage("Ask", "Write  where weather = 'frost'  under the query and press Ctrl+Enter.", _asks_frost),
-    Stage("Sort", "Click the header visited_on. The course, at the top, has a step that says so.",
-          lambda pull: _has(pull, SortStep)),
-    Stage("Filter", "Right-click a cell in station_id and choose “Keep only rows with this station_id”.",
-          lambda pull: _has(pull, FilterStep)),
-    Stage("Group", "Drag the header volunteer_id on to the course, or choose Group from its +.",
-          lambda pull: _has(pull, GroupStep)),
-    Stage("Switch a step off", "Select the group in the course and press Space. The rows are back; nothing is lost.",
-          lambda pull: _has(pull, GroupStep, False)),
-    Stage("Change a cell", "Type over a cell in remark and press Enter. Nothing is written yet.",
-          lambda pull: pull.edits.count > 0),
-    Stage("Rehearse", "Alt+2 shows the statement; Rehearse runs it and rolls it back.",
-          lambda pull: pull.report is not None),
-    Stage("Send", "Alt+3. Choose CSV, a file name such as visits-{date}.csv, and Send.",
-          lambda pull: bool(pull.last_sent)),
-)  # fmt: skip
+    Stage(
+        tr("Open a table"),
+        tr("Double-click visit in Sources, at the left."),
+        lambda pull: pull.fetched is not None and "visit" in pull.pull.query.text,
+    ),
+    Stage(tr("Ask"), tr("Write  where weather = 'frost'  under the query and press Ctrl+Enter."), _asks_frost),
+    Stage(
+        tr("Sort"),
+        tr("Click the header visited_on. The course, at the top, has a step that says so."),
+        lambda pull: _has(pull, SortStep),
+    ),
+    Stage(
+        tr("Filter"),
+        tr("Right-click a cell in station_id and choose “Keep only rows with this station_id”."),
+        lambda pull: _has(pull, FilterStep),
+    ),
+    Stage(
+        tr("Group"),
+        tr("Drag the header volunteer_id on to the course, or choose Group from its +."),
+        lambda pull: _has(pull, GroupStep),
+    ),
+    Stage(
+        tr("Switch a step off"),
+        tr("Select the group in the course and press Space. The rows are back; nothing is lost."),
+        lambda pull: _has(pull, GroupStep, False),
+    ),
+    Stage(
+        tr("Change a cell"),
+        tr("Type over a cell in remark and press Enter. Nothing is written yet."),
+        lambda pull: pull.edits.count > 0,
+    ),
+    Stage(
+        tr("Rehearse"),
+        tr("Alt+2 shows the statement; Rehearse runs it and rolls it back."),
+        lambda pull: pull.report is not None,
+    ),
+    Stage(
+        tr("Send"),
+        tr("Alt+3. Choose CSV, a file name such as visits-{date}.csv, and Send."),
+        lambda pull: bool(pull.last_sent),
+    ),
+)
 
 
 class JourneyStrip(QWidget):
@@ -71,11 +96,11 @@ class JourneyStrip(QWidget):
         self.at, self._rests = 0, False
         self.setObjectName("journey")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setAccessibleName("First journey")
+        self.setAccessibleName(tr("First journey"))
         self.place, self.title, self.text = label("", "muted", 12), label("", bold=True), label("", wrap=True)
-        self.skip = button("Skip", self._next, "link", "Go on without it")
-        self.read = button("Read more", self.guide_wanted.emit, "link", "The guide's page on the first steps")
-        self.end = button("End", self.leave, "plain", "End the journey")
+        self.skip = button(tr("Skip"), self._next, "link", tr("Go on without it"))
+        self.read = button(tr("Read more"), self.guide_wanted.emit, "link", tr("The guide's page on the first steps"))
+        self.end = button(tr("End"), self.leave, "plain", tr("End the journey"))
         parts = row(self.place, self.title, self.text, self.skip, self.read, self.end, space=12, margins=(15, 7, 12, 7))
         parts.setStretch(2, 1)
         self.setLayout(parts)
@@ -104,7 +129,7 @@ class JourneyStrip(QWidget):
         if self._rests or pull is None or not STAGES[self.at].is_done(pull):
             return
         self._rests = True
-        self.text.setText("Done.")
+        self.text.setText(tr("Done."))
         set_tone(self.text, "water1")
         QTimer.singleShot(REST_MS, self, self._next)
 
@@ -115,12 +140,12 @@ class JourneyStrip(QWidget):
             return
         self._timer.stop()
         self.place.setText("")
-        self.title.setText("That was the way of every pull.")
-        self.text.setText("Ctrl+S puts it on the shelf; next Monday it runs again with fresh rows.")
+        self.title.setText(tr("That was the way of every pull."))
+        self.text.setText(tr("Ctrl+S puts it on the shelf; next Monday it runs again with fresh rows."))
         self.skip.hide()
 
     def _show(self) -> None:
-        self.place.setText(f"{self.at + 1} of {len(STAGES)}")
+        self.place.setText(tr("{at} of {stages_count}", at=self.at + 1, stages_count=len(STAGES)))
         self.title.setText(STAGES[self.at].title)
         self.text.setText(STAGES[self.at].text)
         set_tone(self.text, "ink")

@@ -31,6 +31,7 @@ from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.schedules import Schedule
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.calls import call_of
+from nimble_otter.translation import tr
 
 
 class Pages:
@@ -82,7 +83,7 @@ class Pages:
             team_page = window.team_page
             team_page.opened.connect(self._open_file)
             team_page.place_wanted.connect(self._show_place)
-            team_page.folder_wanted.connect(lambda: self.settings("Folder of the team"))
+            team_page.folder_wanted.connect(lambda: self.settings(tr("Folder of the team")))
         elif number == REPEAT:
             window.repeat_page.saved.connect(self._schedule_saved)
         closed: SignalInstance = window.page_of(number).closed  # type: ignore[attr-defined]
@@ -134,7 +135,7 @@ class Pages:
         wanted = source or self._shown_source() or next(iter(self._window.hub.sources), None)
         if wanted is None:
             self.add_source(False)
-            self._workspace.say("There is no source to search yet; add one here.", True)
+            self._workspace.say(tr("There is no source to search yet; add one here."), True)
             return
         self._window.search_page.open(wanted, table)
         self._window.turn_to(SEARCH)
@@ -231,12 +232,12 @@ class Pages:
         """The page on which the pull in sight gets its times; a schedule runs its file, so it is saved first."""
         open_pull = self._workspace.pull
         if open_pull is None or open_pull.pull.send is None:
-            self._workspace.say("Choose a pull and set its Send step first; that is what is repeated.", True)
+            self._workspace.say(tr("Choose a pull and set its Send step first; that is what is repeated."), True)
             return
         if open_pull.path is None or open_pull.pull != open_pull.saved_pull():
             self._window.commands.run("save")
         if open_pull.path is None:
-            self._workspace.say("A schedule runs a saved pull: save it first (Ctrl+S).", True)
+            self._workspace.say(tr("A schedule runs a saved pull: save it first (Ctrl+S)."), True)
             return
         self._window.turn_to(REPEAT)
         self._window.repeat_page.open(open_pull.pull, open_pull.path, ())
@@ -257,15 +258,15 @@ class Pages:
     def _take_back(self, pull: Pull) -> None:
         self.leave()
         if self._workspace.pull is not None:
-            self._workspace.pull.shaping.change(pull, "Restore a version")
+            self._workspace.pull.shaping.change(pull, tr("Restore a version"))
             self._window.grid.setFocus()  # undo means the pull there, and the text in the editor
-            self._workspace.say("The version was restored; undo returns to the pull as it was before", False)
+            self._workspace.say(tr("The version was restored; undo returns to the pull as it was before"), False)
 
     def copy_pull(self) -> None:
         """The pull shown once more, in a tab of its own."""
         shown = self._workspace.pull
         if shown is not None:
-            self._workspace.open(replace(shown.pull, name=f"{shown.pull.name} copy"))
+            self._workspace.open(replace(shown.pull, name=tr("{pull_name} copy", pull_name=shown.pull.name)))
 
     def _put_text(self, text: str) -> None:
         window = self._window
@@ -282,7 +283,7 @@ class Pages:
 
     def _source_saved(self, source: Source) -> None:
         self.leave()
-        self._workspace.say(f"{source.name} is in the list of sources", False)
+        self._workspace.say(tr("{source_name} is in the list of sources", source_name=source.name), False)
         self.open_source(source)
 
     def open_source(self, source: Source) -> None:

@@ -45,8 +45,9 @@ from nimble_otter.desktop.runtime.settings import (
 )  # fmt: skip
 from nimble_otter.desktop.shell.shortcuts import FORMER
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
-KEYBOARD = "Keyboard"
+KEYBOARD = tr("Keyboard")
 _NAMES, _FIELDS = 160, 196
 _KEY = Qt.ItemDataRole.UserRole
 
@@ -67,42 +68,134 @@ class Line:
 
 _ON_OFF = (("True", "on"), ("False", "off"))
 LINES = (
-    Line("theme", "Look", "Light or dark", "at once",
-         (("", "as the desktop is"), ("light", "light"), ("dark", "dark"))),
-    Line("text_percent", "Look", "Size of text", "from the next start on; of what the desktop has",
-         tuple((str(size), f"{size} %") for size in TEXT_SIZES)),
-    Line("row_height", "Rows", "Height of rows", "Ctrl++ and Ctrl+- change it too",
-         tuple((str(height), f"{height} px") for height in ROW_HEIGHTS)),
-    Line("stripes", "Rows", "Stripes", "every second row shaded", _ON_OFF),
-    Line("null_mark", "Rows", "NULL shown as", "the mark in cells; NULL in Record and in messages",
-         tuple((mark, mark or "nothing") for mark in NULL_MARKS)),
-    Line("thousands", "Rows", "Group thousands", "1\u2009204 or 1204; never of keys, years and codes", _ON_OFF),
-    Line("date_form", "Rows", "Dates", "such as dd.MM.yyyy; a column's own pattern comes first", hint="yyyy-MM-dd"),
-    Line("time_form", "Rows", "Times", "such as dd.MM.yyyy HH:mm; what is sent stays as it is",
-         hint="yyyy-MM-dd HH:mm:ss"),
-    Line("time_zone", "Rows", "Time zone", "for times that have one, such as Europe/Vienna", hint="UTC"),
-    Line("row_limit", "Query", "Stop a new pull after", "rows; each pull can have its own", most=MOST_ROWS),
-    Line("history_days", "Query", "Keep what was run for", "days", most=MOST_DAYS),
-    Line("code_size", "Query", "Letters of the text", "in pixels", tuple((str(px), f"{px} px") for px in CODE_SIZES)),
-    Line("wrap_lines", "Query", "Fold long lines", "at the edge of the editor", _ON_OFF),
-    Line("offer_names", "Query", "Offer names", "tables, columns and functions; Ctrl+Space always offers them",
-         (("True", "while typing"), ("False", "when asked for"))),
-    Line("guard", "Changes", "Match rows by", "in new pulls; what a row must still hold to be changed", GUARDS),
-    Line("memory_mb", "Program", "Memory limit", "a pull that would need more stops there, and says so",
-         tuple((str(mb), f"{mb // 1024} GB" if mb >= 1024 else f"{mb} MB" if mb else "three quarters of the machine's")
-               for mb in MEMORIES)),
-    Line("connect_s", "Network", "Wait for a connection", "before a server counts as not there",
-         tuple((str(s), f"{s} seconds") for s in WAITED_S)),
-    Line("answer_s", "Network", "Wait for a web service", "while it says nothing; a query may take as long as it takes",
-         tuple((str(s), f"{s} seconds") for s in WAITED_S)),
-    Line("idle_min", "Network", "Close unused connections after", "the next question opens them again",
-         tuple((str(m), f"{m} minutes" if m else "never") for m in IDLE_MINUTES)),
-    Line("most_lines", "Network", "Connections to a source", "at most; from the next time that it is opened",
-         tuple((str(n), str(n)) for n in LINES_MOST)),
-    Line("send_folder", "Send", "Folder of new deliveries", "for their files, unless a pull says otherwise", hint="~"),
-    Line("team_folder", "Team", "Folder of the team", "on a share or in git; what is in it stands beside yours",
-         hint="none"),
-)  # fmt: skip
+    Line(
+        "theme",
+        tr("Look"),
+        tr("Light or dark"),
+        tr("at once"),
+        (("", "as the desktop is"), ("light", "light"), ("dark", "dark")),
+    ),
+    Line(
+        "text_percent",
+        tr("Look"),
+        tr("Size of text"),
+        "from the next start on; of what the desktop has",
+        tuple((str(size), f"{size} %") for size in TEXT_SIZES),
+    ),
+    Line(
+        "row_height",
+        tr("Rows"),
+        tr("Height of rows"),
+        tr("Ctrl++ and Ctrl+- change it too"),
+        tuple((str(height), tr("{height} px", height=height)) for height in ROW_HEIGHTS),
+    ),
+    Line("stripes", tr("Rows"), tr("Stripes"), tr("every second row shaded"), _ON_OFF),
+    Line(
+        "null_mark",
+        tr("Rows"),
+        tr("NULL shown as"),
+        tr("the mark in cells; NULL in Record and in messages"),
+        tuple((mark, mark or "nothing") for mark in NULL_MARKS),
+    ),
+    Line(
+        "thousands",
+        tr("Rows"),
+        tr("Group thousands"),
+        tr("1\u2009204 or 1204; never of keys, years and codes"),
+        _ON_OFF,
+    ),
+    Line(
+        "date_form",
+        tr("Rows"),
+        tr("Dates"),
+        tr("such as dd.MM.yyyy; a column's own pattern comes first"),
+        hint="yyyy-MM-dd",
+    ),
+    Line(
+        "time_form",
+        tr("Rows"),
+        tr("Times"),
+        tr("such as dd.MM.yyyy HH:mm; what is sent stays as it is"),
+        hint="yyyy-MM-dd HH:mm:ss",
+    ),
+    Line("time_zone", tr("Rows"), tr("Time zone"), tr("for times that have one, such as Europe/Vienna"), hint="UTC"),
+    Line("row_limit", tr("Query"), tr("Stop a new pull after"), tr("rows; each pull can have its own"), most=MOST_ROWS),
+    Line("history_days", tr("Query"), tr("Keep what was run for"), "days", most=MOST_DAYS),
+    Line(
+        "code_size",
+        tr("Query"),
+        tr("Letters of the text"),
+        tr("in pixels"),
+        tuple((str(px), tr("{px} px", px=px)) for px in CODE_SIZES),
+    ),
+    Line("wrap_lines", tr("Query"), tr("Fold long lines"), tr("at the edge of the editor"), _ON_OFF),
+    Line(
+        "offer_names",
+        tr("Query"),
+        tr("Offer names"),
+        tr("tables, columns and functions; Ctrl+Space always offers them"),
+        (("True", tr("while typing")), ("False", tr("when asked for"))),
+    ),
+    Line(
+        "guard",
+        tr("Changes"),
+        tr("Match rows by"),
+        tr("in new pulls; what a row must still hold to be changed"),
+        GUARDS,
+    ),
+    Line(
+        "memory_mb",
+        tr("Program"),
+        tr("Memory limit"),
+        tr("a pull that would need more stops there, and says so"),
+        tuple(
+            (str(mb), f"{mb // 1024} GB" if mb >= 1024 else f"{mb} MB" if mb else tr("three quarters of the machine's"))
+            for mb in MEMORIES
+        ),
+    ),
+    Line(
+        "connect_s",
+        tr("Network"),
+        tr("Wait for a connection"),
+        tr("before a server counts as not there"),
+        tuple((str(s), tr("{s} seconds", s=s)) for s in WAITED_S),
+    ),
+    Line(
+        "answer_s",
+        tr("Network"),
+        tr("Wait for a web service"),
+        tr("while it says nothing; a query may take as long as it takes"),
+        tuple((str(s), tr("{s} seconds", s=s)) for s in WAITED_S),
+    ),
+    Line(
+        "idle_min",
+        tr("Network"),
+        tr("Close unused connections after"),
+        tr("the next question opens them again"),
+        tuple((str(m), tr("{m} minutes", m=m) if m else "never") for m in IDLE_MINUTES),
+    ),
+    Line(
+        "most_lines",
+        tr("Network"),
+        tr("Connections to a source"),
+        tr("at most; from the next time that it is opened"),
+        tuple((str(n), str(n)) for n in LINES_MOST),
+    ),
+    Line(
+        "send_folder",
+        tr("Send"),
+        tr("Folder of new deliveries"),
+        tr("for their files, unless a pull says otherwise"),
+        hint="~",
+    ),
+    Line(
+        "team_folder",
+        tr("Team"),
+        tr("Folder of the team"),
+        "on a share or in git; what is in it stands beside yours",
+        hint="none",
+    ),
+)
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)
 
 
@@ -117,8 +210,8 @@ class SettingsPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._store, self._commands = store, commands
         self.words, self.list = QLineEdit(), QListWidget()
-        self.words.setPlaceholderText("Find a setting")
-        self.words.setAccessibleName("Find a setting")
+        self.words.setPlaceholderText(tr("Find a setting"))
+        self.words.setAccessibleName(tr("Find a setting"))
         self.words.setClearButtonEnabled(True)
         self.words.setFixedWidth(300)
         self.words.textChanged.connect(lambda _: self._show())
@@ -127,7 +220,7 @@ class SettingsPage(QWidget):
             item.setSizeHint(QSize(0, 27))
             self.list.addItem(item)
         self.list.setFixedWidth(150)
-        self.list.setAccessibleName("Parts of the settings")
+        self.list.setAccessibleName(tr("Parts of the settings"))
         self.list.currentRowChanged.connect(lambda _: self._show())
         self.fields: dict[str, QComboBox | QLineEdit] = {}
         self.problem = label("", "plum", wrap=True)
@@ -137,11 +230,21 @@ class SettingsPage(QWidget):
         self.keys = _Keys(store, commands)
         self._stack.addWidget(plain)
         self._stack.addWidget(self.keys)
-        open_file = button("Open the file", self._open_file, "", str(store.path))
+        open_file = button(tr("Open the file"), self._open_file, "", str(store.path))
         layout = column(
-            row(label("Settings", px=18, bold=True), None, self.words, open_file, button("Close", self.closed.emit)), 6,
-            row(self.list, 22, self._stack), self.problem, space=9, margins=(28, 22, 28, 18),
-        )  # fmt: skip
+            row(
+                label(tr("Settings"), px=18, bold=True),
+                None,
+                self.words,
+                open_file,
+                button(tr("Close"), self.closed.emit),
+            ),
+            6,
+            row(self.list, 22, self._stack),
+            self.problem,
+            space=9,
+            margins=(28, 22, 28, 18),
+        )
         layout.setStretch(2, 1)
         self.setLayout(layout)
         store.changed.connect(self._show)
@@ -178,7 +281,7 @@ class SettingsPage(QWidget):
             self._lines.addLayout(self._line(line))
         if not shown:
             self._lines.addWidget(
-                label("No setting has these words; shortcuts are under Keyboard.", "muted", wrap=True)
+                label(tr("No setting has these words; shortcuts are under Keyboard."), "muted", wrap=True)
             )
 
     def _line(self, line: Line) -> QVBoxLayout:
@@ -197,13 +300,13 @@ class SettingsPage(QWidget):
         made.setFixedWidth(_FIELDS)
         self.fields[line.key] = made
         usual = getattr(self._store.usual, line.key)
-        back = button("Set back", lambda: self._set(line, str(usual)), "link")
+        back = button(tr("Set back"), lambda: self._set(line, str(usual)), "link")
         back.setVisible(value != usual)
-        give = button("For the team", lambda: self._store.give_to_team(line.key), "link",
-                      "Let it hold for everybody who has not set another value")  # fmt: skip
+        give = button(tr("For the team"), lambda: self._store.give_to_team(line.key), "link",
+                      tr("Let it hold for everybody who has not set another value"))  # fmt: skip
         give.setVisible(value != usual and line.key in TEAM_WIDE and team_file() is not None)
         is_theirs = value == usual != getattr(USUAL, line.key)
-        whose = label("the team's" if is_theirs else "", "muted", 12)
+        whose = label(tr("the team's") if is_theirs else "", "muted", 12)
         effect = label(line.effect, "muted", 12, wrap=True)
         effect.setContentsMargins(_NAMES + 2, 0, 0, 0)
         return column(row(name, made, back, give, whose, None), effect, 7, space=1)
@@ -216,7 +319,14 @@ class SettingsPage(QWidget):
         elif isinstance(usual, int):
             digits = "".join(c for c in text if not c.isspace())
             if not digits.isdecimal() or not 1 <= int(digits) <= (line.most or MOST_ROWS):
-                self.problem.setText(f"{line.name}: {text!r} is not a whole number from 1 to {grouped(line.most)}.")
+                self.problem.setText(
+                    tr(
+                        "{line_name}: {text!r} is not a whole number from 1 to {most}.",
+                        line_name=line.name,
+                        text=text,
+                        most=grouped(line.most),
+                    )
+                )
                 return
             value = int(digits)
         if trouble := trouble_with(line.key, value):
@@ -232,21 +342,21 @@ class _Keys(QWidget):
         super().__init__()
         self._store, self._commands = store, commands
         self.tree, self.edit = QTreeWidget(), QKeySequenceEdit()
-        self.tree.setHeaderLabels(["Command", "Keys", ""])
+        self.tree.setHeaderLabels([tr("Command"), tr("Keys"), ""])
         self.tree.setRootIsDecorated(False)
         self.tree.setUniformRowHeights(True)
         self.tree.setObjectName("rows")
-        self.tree.setAccessibleName("Commands and their keys")
+        self.tree.setAccessibleName(tr("Commands and their keys"))
         self.tree.header().setStretchLastSection(False)
         self.tree.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.tree.currentItemChanged.connect(lambda *_: self._show_one())
         self.edit.setMaximumSequenceLength(2)
-        self.edit.setAccessibleName("New keys of the command")
+        self.edit.setAccessibleName(tr("New keys of the command"))
         self.edit.setFixedWidth(170)
         self.said = label("", "plum", 12, wrap=True)
-        self.use = button("Use these keys", self._use, "primary")
-        self.none = button("No keys", lambda: self._put(""))
-        self.back = button("Set back", self._set_back, "link")
+        self.use = button(tr("Use these keys"), self._use, "primary")
+        self.none = button(tr("No keys"), lambda: self._put(""))
+        self.back = button(tr("Set back"), self._set_back, "link")
         self.edit.keySequenceChanged.connect(lambda _: self._look())
         layout = column(self.tree, row(self.edit, self.use, self.none, self.back, None), self.said, space=8)
         layout.setStretch(0, 1)
@@ -263,7 +373,7 @@ class _Keys(QWidget):
             if not command.anywhere or not all(word in known for word in words):
                 continue
             is_own = command.key in self._store.now.keys
-            former = f"was {FORMER[command.key]}" if command.key in FORMER else ""
+            former = tr("was {former}", former=FORMER[command.key]) if command.key in FORMER else ""
             item = QTreeWidgetItem([command.name, keys, "own" if is_own else former])
             item.setData(0, _KEY, command.key)
             self.tree.addTopLevelItem(item)
@@ -298,7 +408,7 @@ class _Keys(QWidget):
         """Whether another command has these keys."""
         wanted = self.edit.keySequence().toString()
         others = [each.name for each in self._commands.with_shortcut(wanted) if each.key != self._key]
-        self.said.setText(f"“{others[0]}” has these keys; give it others first." if others else "")
+        self.said.setText(tr("“{others}” has these keys; give it others first.", others=others[0]) if others else "")
         self.use.setEnabled(bool(wanted) and not others)
 
     def _use(self) -> None:
@@ -310,7 +420,7 @@ class _Keys(QWidget):
         usual = self._commands.usual(self._key)
         others = [each.name for each in self._commands.with_shortcut(usual) if each.key != self._key]
         if others:
-            self.said.setText(f"“{others[0]}” has {usual} now; give it others first.")
+            self.said.setText(tr("“{others}” has {usual} now; give it others first.", others=others[0], usual=usual))
             return
         self._store.set("keys", {key: own for key, own in self._store.now.keys.items() if key != self._key})
 

@@ -6,8 +6,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from nimble_otter.translation import tr
+
 TEXT, STEPS, ROWS = "Ctrl+J", "Ctrl+G", "Ctrl+R"
-FAMILIES = ((TEXT, "the text of the query"), (STEPS, "the steps of the course"), (ROWS, "the rows and cells"))
+FAMILIES = (
+    (TEXT, tr("the text of the query")),
+    (STEPS, tr("the steps of the course")),
+    (ROWS, tr("the rows and cells")),
+)
 CHORDS: Mapping[str, str] = {
     "pieces": f"{TEXT}, J",
     "add_filter": f"{STEPS}, F", "add_sort": f"{STEPS}, S", "add_group": f"{STEPS}, G", "add_compute": f"{STEPS}, C",

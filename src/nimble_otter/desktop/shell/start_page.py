@@ -13,6 +13,7 @@ from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import button, clear, column, label, row
 from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.desktop.shell.title import paint_mark
+from nimble_otter.translation import tr
 
 
 class StartPage(QWidget):
@@ -33,15 +34,17 @@ class StartPage(QWidget):
         self._recent: list[Path] = []
         self._pulls, self._sources = QVBoxLayout(), QVBoxLayout()
         drop = _DropBox()
-        pick = button("Open a database file", self.file_wanted.emit)
-        add = button("Add a server", self.add_wanted.emit)
-        demo = button("Open the demo", self.demo_wanted.emit, "", "Two pulls on an invented river survey")
-        journey = button("First journey", self.journey_wanted.emit, "", "Nine things to do on the demo, each seen done")
-        left = column(label("Recent pulls", "muted", 12, True), self._pulls, None, space=8)
-        right = column(label("Sources", "muted", 12, True), self._sources, None, space=8)
-        title = label("Pull rows, shape them here, deliver them.", px=20, bold=True)
+        pick = button(tr("Open a database file"), self.file_wanted.emit)
+        add = button(tr("Add a server"), self.add_wanted.emit)
+        demo = button(tr("Open the demo"), self.demo_wanted.emit, "", tr("Two pulls on an invented river survey"))
+        journey = button(
+            tr("First journey"), self.journey_wanted.emit, "", tr("Nine things to do on the demo, each seen done")
+        )
+        left = column(label(tr("Recent pulls"), "muted", 12, True), self._pulls, None, space=8)
+        right = column(label(tr("Sources"), "muted", 12, True), self._sources, None, space=8)
+        title = label(tr("Pull rows, shape them here, deliver them."), px=20, bold=True)
         title.setWordWrap(True)
-        under = label("Open a table from a source, or go on with a saved pull.", "muted")
+        under = label(tr("Open a table from a source, or go on with a saved pull."), "muted")
         lists = row(left, right, space=40)
         lists.setStretch(0, 1)
         lists.setStretch(1, 1)
@@ -62,7 +65,7 @@ class StartPage(QWidget):
             made = button(path.stem, partial(self.pull_opened.emit, path), "link", str(path))
             self._pulls.addWidget(made)
         if not recent:
-            self._pulls.addWidget(label("None yet. Saved pulls come here.", "faint", wrap=True))
+            self._pulls.addWidget(label(tr("None yet. Saved pulls come here."), "faint", wrap=True))
         clear(self._sources)
         for source in self._hub.sources[:8]:
             made = button(source.name, partial(self.source_opened.emit, source), "link")
@@ -85,7 +88,7 @@ class _DropBox(QFrame):
     def __init__(self) -> None:
         super().__init__()
         self.setFixedHeight(58)
-        self.setAccessibleName("Drop a database file here")
+        self.setAccessibleName(tr("Drop a database file here"))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
@@ -98,4 +101,4 @@ class _DropBox(QFrame):
             painter.setBrush(theme["paper"])
             painter.drawRoundedRect(self.rect().adjusted(1, 1, -2, -2), 8, 8)
             painter.setPen(theme["muted"])
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Drop a database file here")
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, tr("Drop a database file here"))

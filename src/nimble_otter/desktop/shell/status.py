@@ -9,9 +9,15 @@ from PySide6.QtWidgets import QButtonGroup, QMessageBox, QSizePolicy, QWidget
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme
 from nimble_otter.desktop.kit.widgets import ElidedLabel, as_plain, button, label, row, set_tone
+from nimble_otter.translation import tr, trn
 
-_VIEWS = (("Table", "Show the rows as a table"), ("Tree", "Show the rows as a tree"), ("JSON", "Show the rows as JSON"),
-          ("Chart", "Show a chart of the rows"), ("Both", "Show the rows and their chart side by side"))  # fmt: skip
+_VIEWS = (
+    (tr("Table"), tr("Show the rows as a table")),
+    (tr("Tree"), tr("Show the rows as a tree")),
+    ("JSON", tr("Show the rows as JSON")),
+    (tr("Chart"), tr("Show a chart of the rows")),
+    (tr("Both"), tr("Show the rows and their chart side by side")),
+)
 _OF_DOCUMENTS = (1, 2)
 
 
@@ -26,16 +32,18 @@ class StatusStrip(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setFixedHeight(tokens.STATUS)
-        self.setAccessibleName("Status")
+        self.setAccessibleName(tr("Status"))
         self.strong, self.rows = label("", px=12, bold=True), label("", "muted", 12)
         self.figures = label("", "muted", 12)
         self.message = ElidedLabel("", "muted", 12)
         self.kept: list[str] = []
-        self.notices = button("", self._read, "link", "Unread messages")
+        self.notices = button("", self._read, "link", tr("Unread messages"))
         self.notices.setVisible(False)
         self.work = label("", "water", 12)
-        self.stop = button("Stop", self.stop_wanted.emit, "link", "Stop what is running (Escape)")
-        self.more = button("Fetch more", self.more_wanted.emit, "link", "The row limit cut the result; fetch more")
+        self.stop = button(tr("Stop"), self.stop_wanted.emit, "link", tr("Stop what is running (Escape)"))
+        self.more = button(
+            tr("Fetch more"), self.more_wanted.emit, "link", tr("The row limit cut the result; fetch more")
+        )
         self.more.setVisible(False)
         self.views = QWidget()
         self._ways = QButtonGroup(self)
@@ -108,11 +116,11 @@ class StatusStrip(QWidget):
 
     def _show_kept(self) -> None:
         count = len(self.kept)
-        self.notices.setText(f"{count} notice{'s' if count != 1 else ''}")
+        self.notices.setText(trn("{count} notice", "{count} notices", count, count=count))
         self.notices.setVisible(bool(count))
 
     def _read(self) -> None:
-        box = QMessageBox(QMessageBox.Icon.Information, "Notices", as_plain("\n\n".join(self.kept)), parent=self)
+        box = QMessageBox(QMessageBox.Icon.Information, tr("Notices"), as_plain("\n\n".join(self.kept)), parent=self)
         box.exec()
         self.kept.clear()
         self._show_kept()

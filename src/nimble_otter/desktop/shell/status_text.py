@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -24,17 +25,17 @@ def work_words(jobs: Jobs) -> str:
     if job is None or job.number not in jobs.progress:
         return job.title if job is not None else ""
     done, total = jobs.progress[job.number]
-    words = f"{job.title} {grouped(done)}" + (f" of {grouped(total)}" if total else "")
+    words = f"{job.title} {grouped(done)}" + (tr(" of {total}", total=grouped(total)) if total else "")
     spent = time.monotonic() - job.began
     if spent < _RATE_S or not done:
         return words
     rate = done / spent
-    left = f", {_span_words((total - done) / rate)} left" if total and done < total else ""
-    return f"{words}, {grouped(round(rate))} a second{left}"
+    left = tr(", {span_words} left", span_words=_span_words((total - done) / rate)) if total and done < total else ""
+    return tr("{words}, {rate} a second{left}", words=words, rate=grouped(round(rate)), left=left)
 
 
 def _span_words(seconds: float) -> str:
-    return f"{seconds / 60:.0f} min" if seconds >= 90 else f"{max(1, round(seconds))} s"
+    return tr("{seconds:.0f} min", seconds=seconds / 60) if seconds >= 90 else f"{max(1, round(seconds))} s"
 
 
 def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
@@ -42,32 +43,42 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
     shaped = open_pull.shaped if open_pull is not None else None
     status.more.setVisible(False)
     if open_pull is None or shaped is None or open_pull.table is None:
-        status.show_rows("", "" if open_pull is None else ("Running" if open_pull.is_running else "No rows yet"))
+        status.show_rows(
+            "", "" if open_pull is None else (tr("Running") if open_pull.is_running else tr("No rows yet"))
+        )
         status.show_right(
-            "", f"{open_pull.pull.source.name}: read-only" if open_pull and not open_pull.can_write else ""
+            "",
+            tr("{source_name}: read-only", source_name=open_pull.pull.source.name)
+            if open_pull and not open_pull.can_write
+            else "",
         )
         return
     noun = "documents" if open_pull.is_documents else "rows"
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
-    strong, rest = grouped(shown), f"of {grouped(open_pull.table.rows)} {noun} shown"
+    strong, rest = grouped(shown), tr("of {rows} {noun} shown", rows=grouped(open_pull.table.rows), noun=noun)
     if open_pull.failing is not None and open_pull.course is not None and open_pull.failing_of is not None:
         whole = open_pull.course.results[open_pull.failing_of[0]].shaped.rows
-        rest = f"of {grouped(whole)} {noun} fail"
+        rest = tr("of {whole} {noun} fail", whole=grouped(whole), noun=noun)
     elif shaped.grouped is not None:
-        rest = f"of {grouped(open_pull.table.rows)} {noun}, in {grouped(shaped.grouped.levels[0].table.rows)} groups"
+        rest = tr(
+            "of {rows} {noun}, in {rows2} groups",
+            rows=grouped(open_pull.table.rows),
+            noun=noun,
+            rows2=grouped(shaped.grouped.levels[0].table.rows),
+        )
     if open_pull.edits.count:
-        parts = ((open_pull.edits.edited_count, "± {} edited"), (len(open_pull.edits.added), "+ {} new"))
-        lines = [text.format(n) for n, text in (*parts, (len(open_pull.edits.deleted), "− {} to delete")) if n]
+        parts = ((open_pull.edits.edited_count, tr("± {} edited")), (len(open_pull.edits.added), tr("+ {} new")))
+        lines = [text.format(n) for n, text in (*parts, (len(open_pull.edits.deleted), tr("− {} to delete"))) if n]
         rest += "   " + "   ".join(lines)
     if open_pull.pending.waiting_count:
-        rest += f"   {grouped(open_pull.pending.waiting_count)} wait for their rows"
+        rest += tr("   {waiting_count} wait for their rows", waiting_count=grouped(open_pull.pending.waiting_count))
     status.show_rows(strong, rest)
     when = ""
     if open_pull.fetched_at is not None:
-        by = "an earlier query" if open_pull.error is not None else "query above"
-        when = f"Fetched {open_pull.fetched_at:%H:%M:%S} by {by}"
+        by = tr("an earlier query") if open_pull.error is not None else tr("query above")
+        when = tr("Fetched {fetched_at:%H:%M:%S} by {by}", fetched_at=open_pull.fetched_at, by=by)
     if open_pull.watch.every_s:
-        when = f"Watched: {open_pull.watch.words or 'the first look is to come'}"
+        when = tr("Watched: {words}", words=open_pull.watch.words or tr("the first look is to come"))
     status.fetched.setToolTip(as_plain(open_pull.told()))
     text, is_grave = _writes_of(open_pull, open_pull.table, noun)
     status.more.setVisible(open_pull.was_cut and not open_pull.is_running)
@@ -78,9 +89,11 @@ def _writes_of(open_pull: OpenPull, table: Table, noun: str) -> tuple[str, bool]
     """What is said at the right, and whether it is said in the colour of warnings."""
     name = open_pull.pull.source.name
     if open_pull.was_cut and open_pull.fetched is not None and open_pull.fetched.is_full:
-        return f"Cut at {grouped(table.rows)} {noun}: memory limit", True
+        return tr("Cut at {rows} {noun}: memory limit", rows=grouped(table.rows), noun=noun), True
     if open_pull.was_cut:
-        return f"Cut at {grouped(open_pull.pull.query.limit or table.rows)} {noun}", True
+        return tr("Cut at {limit} {noun}", limit=grouped(open_pull.pull.query.limit or table.rows), noun=noun), True
     if open_pull.held is not None:
-        return f"{name}: transaction open", True
-    return (f"{name}: writes are reviewed" if open_pull.can_write else f"{name}: read-only"), False
+        return tr("{name}: transaction open", name=name), True
+    return (
+        tr("{name}: writes are reviewed", name=name) if open_pull.can_write else tr("{name}: read-only", name=name)
+    ), False

@@ -22,6 +22,7 @@ from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.pieces import Piece, drop_piece, keep_piece, load_pieces
 from nimble_otter.pull.steps import Step
 from nimble_otter.table import Table
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
@@ -35,17 +36,17 @@ class KeepQuestion(QDialog):
 
     def __init__(self, usual: str, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Keep as a piece")
-        self.name, self.for_team = QLineEdit(usual), QCheckBox("Share it with the team")
-        self.name.setAccessibleName("Name")
+        self.setWindowTitle(tr("Keep as a piece"))
+        self.name, self.for_team = QLineEdit(usual), QCheckBox(tr("Share it with the team"))
+        self.name.setAccessibleName(tr("Name"))
         self.name.selectAll()
         self.for_team.setVisible(places.team_folder() is not None)
         self.buttons = QDialogButtonBox()
-        self.buttons.addButton("Keep", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.buttons.addButton(tr("Keep"), QDialogButtonBox.ButtonRole.AcceptRole)
         self.buttons.addButton(QDialogButtonBox.StandardButton.Cancel)
         self.buttons.accepted.connect(self.accept)
         self.buttons.rejected.connect(self.reject)
-        said = label("The + of every course will offer it.", "muted")
+        said = label(tr("The + of every course will offer it."), "muted")
         self.setLayout(column(said, self.name, self.for_team, self.buttons, space=10, margins=(18, 16, 18, 14)))
         self.setMinimumWidth(420)
 
@@ -77,7 +78,7 @@ class StepPieces(QObject):
         except SavedError as problem:
             self._workspace.say(str(problem), True)
             return
-        self._workspace.say(f"Kept as {kept.stem}; the + of a course offers it.", False)
+        self._workspace.say(tr("Kept as {stem}; the + of a course offers it.", stem=kept.stem), False)
 
     def copy(self, at: int) -> None:
         """Put a copy of a step into another open pull, which is chosen from a menu."""
@@ -88,13 +89,13 @@ class StepPieces(QObject):
             if other is not pull:
                 menu.addAction(other.pull.name, calling(self._copy_into, other, pull.pull.steps[at]))
         if menu.isEmpty():
-            self._workspace.say("No other pull is open.", True)
+            self._workspace.say(tr("No other pull is open."), True)
             return
         menu.exec(QCursor.pos())
 
     def _copy_into(self, other: OpenPull, step: Step) -> None:
-        other.shaping.add_step(step, f"Copy {step.kind}", place_for(step, other.pull.steps))
-        self._workspace.say(f"Copied to {other.pull.name}.", False)
+        other.shaping.add_step(step, tr("Copy {kind}", kind=step.kind), place_for(step, other.pull.steps))
+        self._workspace.say(tr("Copied to {pull_name}.", pull_name=other.pull.name), False)
 
     def used(self, recent: Sequence[Path]) -> list[tuple[Step, str]]:
         """Filters, sorts and the like of other open pulls and of recent ones that fit the columns in sight, each with
@@ -122,7 +123,9 @@ class StepPieces(QObject):
         """Put a step of another pull behind those of the pull in sight."""
         pull = self._workspace.pull
         if pull is not None:
-            pull.shaping.add_step(step, f"Add {step.kind} of {where}", place_for(step, pull.pull.steps))
+            pull.shaping.add_step(
+                step, tr("Add {kind} of {where}", kind=step.kind, where=where), place_for(step, pull.pull.steps)
+            )
 
     def add(self, name: str) -> None:
         """Put the steps of a piece behind those of the pull in sight; one undo takes them away."""
@@ -133,8 +136,8 @@ class StepPieces(QObject):
         changed = pull.pull
         for step in piece.steps:
             changed = changed.with_step(step)
-        pull.shaping.change(changed, f"Add {name}")
-        self._workspace.say(f"{name} was added.", False)
+        pull.shaping.change(changed, tr("Add {name}", name=name))
+        self._workspace.say(tr("{name} was added.", name=name), False)
 
     def drop(self, name: str) -> None:
         """Forget a piece, the team's after a question; pulls that have its steps keep them."""
@@ -143,11 +146,14 @@ class StepPieces(QObject):
             return
         if piece.is_shared:
             box = QMessageBox(
-                QMessageBox.Icon.Question, "Remove", as_plain(f"{name} is the team's."), parent=self._parent
+                QMessageBox.Icon.Question,
+                tr("Remove"),
+                as_plain(tr("{name} is the team's.", name=name)),
+                parent=self._parent,
             )
-            box.setInformativeText("It would be removed for everybody.")
-            remove = box.addButton("Remove it", QMessageBox.ButtonRole.DestructiveRole)
-            box.setDefaultButton(box.addButton("Keep it", QMessageBox.ButtonRole.RejectRole))
+            box.setInformativeText(tr("It would be removed for everybody."))
+            remove = box.addButton(tr("Remove it"), QMessageBox.ButtonRole.DestructiveRole)
+            box.setDefaultButton(box.addButton(tr("Keep it"), QMessageBox.ButtonRole.RejectRole))
             box.exec()
             if box.clickedButton() is not remove:
                 return

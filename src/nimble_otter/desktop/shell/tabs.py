@@ -13,6 +13,7 @@ from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.pulls.open_pull import OpenPull
+from nimble_otter.translation import tr
 
 ROW = 30
 """Pixels of each further row."""
@@ -36,7 +37,12 @@ class Tab:
     def told(self) -> str:
         """What stands in the tab's tooltip."""
         place = f"{self.source} ({self.stage})" if self.stage else self.source
-        lines = [self.name, f"Source: {place}" if place else "", self.more, "Not saved, or changes are pending"]
+        lines = [
+            self.name,
+            tr("Source: {place}", place=place) if place else "",
+            self.more,
+            tr("Not saved, or changes are pending"),
+        ]
         return "\n".join(line for line in lines[: 4 if self.is_dirty else 3] if line)
 
 
@@ -62,7 +68,7 @@ class Tabs(QWidget):
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setMouseTracking(True)
-        self.setAccessibleName("Open pulls")
+        self.setAccessibleName(tr("Open pulls"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(tokens.TITLE)
         self.tabs: tuple[Tab, ...] = ()
@@ -77,7 +83,14 @@ class Tabs(QWidget):
             self._press, self._drop = None, -1
         self.tabs, self.current = tuple(tabs), current
         self.setAccessibleDescription(
-            ", ".join(f"{t.name} on {t.source}{' not saved' if t.is_dirty else ''}" for t in self.tabs)
+            ", ".join(
+                (
+                    tr("{t_name} on {source} not saved", t_name=t.name, source=t.source)
+                    if t.is_dirty
+                    else tr("{t_name} on {source}", t_name=t.name, source=t.source)
+                )
+                for t in self.tabs
+            )
         )
         self._fit()
         self.update()
@@ -202,7 +215,7 @@ class Tabs(QWidget):
         if hot != self._hot:
             self._hot = hot
             told = as_plain(self.tabs[hot].told) if hot >= 0 else ""
-            self.setToolTip("New pull" if index == len(self.tabs) else told)
+            self.setToolTip(tr("New pull") if index == len(self.tabs) else told)
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:

@@ -15,6 +15,7 @@ from nimble_otter.pull import places
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
 from nimble_otter.team_changes import TeamChange, myself, team_changes
+from nimble_otter.translation import tr, trn
 
 _CHANGE = Qt.ItemDataRole.UserRole
 
@@ -44,7 +45,11 @@ class TeamNews(QObject):
         before, self._known = self._known, set(changes)
         new = [change for change in changes if before is not None and change not in before and change.who != myself()]
         if new:
-            more = f", and {grouped(len(new) - 1)} more: see What the team changed" if len(new) > 1 else ""
+            more = (
+                tr(", and {new_count} more: see What the team changed", new_count=grouped(len(new) - 1))
+                if len(new) > 1
+                else ""
+            )
             self.said.emit(f"{_words(new[0])}{more}")
 
 
@@ -63,8 +68,8 @@ class TeamPage(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._jobs, self._shown = jobs, list[TeamChange]()
         self.words = QLineEdit()
-        self.words.setPlaceholderText("words of the name, the person or what changed")
-        self.words.setAccessibleName("Words to find")
+        self.words.setPlaceholderText(tr("words of the name, the person or what changed"))
+        self.words.setAccessibleName(tr("Words to find"))
         self.words.setClearButtonEnabled(True)
         self.words.setFixedWidth(330)
         self.words.textEdited.connect(lambda _: self._show())
@@ -72,11 +77,11 @@ class TeamPage(QWidget):
         self.found, self.problem = label("", "muted"), label("", "plum", wrap=True)
         self.problem.hide()
         self.list = QTreeWidget()
-        self.list.setHeaderLabels(["When", "Who", "What", "Name", "How"])
+        self.list.setHeaderLabels([tr("When"), tr("Who"), tr("What"), tr("Name"), tr("How")])
         self.list.setRootIsDecorated(False)
         self.list.setUniformRowHeights(True)
         self.list.setObjectName("rows")
-        self.list.setAccessibleName("Changes")
+        self.list.setAccessibleName(tr("Changes"))
         for at, width in enumerate((130, 128, 144, 130)):
             self.list.setColumnWidth(at, width)
         self.list.header().setStretchLastSection(False)
@@ -84,13 +89,15 @@ class TeamPage(QWidget):
         self.list.itemActivated.connect(lambda *_: self._open())
         self.list.currentItemChanged.connect(lambda *_: self._enable())
         self.nothing = label("", "faint", wrap=True)
-        self.open_button = button("Open", self._open, "primary", "The pull, the page of the source or the schedules")
-        self.folder_button = button("Show the folder", self._folder)
-        self.set_button = button("Name the folder…", self.folder_wanted.emit)
+        self.open_button = button(
+            tr("Open"), self._open, "primary", tr("The pull, the page of the source or the schedules")
+        )
+        self.folder_button = button(tr("Show the folder"), self._folder)
+        self.set_button = button(tr("Name the folder…"), self.folder_wanted.emit)
         layout = column(
-            label("What the team changed", px=18, bold=True), 4, row(self.words, self.found, None),
+            label(tr("What the team changed"), px=18, bold=True), 4, row(self.words, self.found, None),
             self.problem, self.nothing, self.list,
-            row(self.open_button, self.folder_button, self.set_button, button("Close", self.closed.emit), None),
+            row(self.open_button, self.folder_button, self.set_button, button(tr("Close"), self.closed.emit), None),
             space=9, margins=(28, 22, 28, 18),
         )  # fmt: skip
         layout.setStretch(layout.indexOf(self.list), 1)
@@ -121,7 +128,13 @@ class TeamPage(QWidget):
         self.list.clear()
         for change in self._shown:
             name = change.name if change.kind != change.name else ""
-            texts = [_when(change), change.who, f"{change.what} the {change.kind}", name, change.said]
+            texts = [
+                _when(change),
+                change.who,
+                tr("{what} the {kind}", what=change.what, kind=change.kind),
+                name,
+                change.said,
+            ]
             if not all(word in " ".join(texts).casefold() for word in words):
                 continue
             item = QTreeWidgetItem(texts)
@@ -130,11 +143,16 @@ class TeamPage(QWidget):
                 item.setToolTip(at, as_plain(texts[at]))
             self.list.addTopLevelItem(item)
         count = self.list.topLevelItemCount()
-        self.found.setText(f"{grouped(count)} change{'s' if count != 1 else ''}" if count else "")
-        said = "No change has these words." if self._shown else f"Nothing was changed in {folder} yet."
+        self.found.setText(trn("{count} change", "{count} changes", count, count=grouped(count)) if count else "")
+        said = (
+            tr("No change has these words.")
+            if self._shown
+            else tr("Nothing was changed in {folder} yet.", folder=folder)
+        )
         self.nothing.setText(
             said if folder is not None else
-            "A team shares sources, pulls, pieces, schedules and settings in a folder on a share or in git."
+            tr("A team shares sources, pulls, pieces, schedules and settings in a folder on a share "
+"or in git.")
         )  # fmt: skip
         self.nothing.setVisible(not count)
         self.list.setVisible(count > 0)
@@ -171,6 +189,13 @@ def _when(change: TeamChange) -> str:
 
 
 def _words(change: TeamChange) -> str:
-    who = change.who or "Somebody"
+    who = change.who or tr("Somebody")
     name = f" {change.name}" if change.kind != change.name else ""
-    return f"{who} {change.what} the {change.kind}{name}{f' ({change.said})' if change.said else ''}"
+    return tr(
+        "{who} {what} the {kind}{name}{said}",
+        who=who,
+        what=change.what,
+        kind=change.kind,
+        name=name,
+        said=f" ({change.said})" if change.said else "",
+    )

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication, QMessageBox, QWidget
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.log import log_path
 from nimble_otter.pull import places
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.open_pull import OpenPull
@@ -37,12 +38,17 @@ class Telling:
     def crash(self, report: str) -> None:
         """An error of ours: where it is written down, and the report to be copied."""
         box = QMessageBox(
-            QMessageBox.Icon.Critical, "Nimble Otter", "Something went wrong inside Nimble Otter.", parent=self._window
+            QMessageBox.Icon.Critical,
+            "Nimble Otter",
+            tr("Something went wrong inside Nimble Otter."),
+            parent=self._window,
         )
-        where = f"The report can be copied; the log is {log_path(places.state_folder(), 'window')}."
-        box.setInformativeText(as_plain(f"Your rows and pending changes are kept. {where}"))
+        where = tr(
+            "The report can be copied; the log is {log_path}.", log_path=log_path(places.state_folder(), "window")
+        )
+        box.setInformativeText(as_plain(tr("Your rows and pending changes are kept. {where}", where=where)))
         box.setDetailedText(report)
-        copy = box.addButton("Copy the report", QMessageBox.ButtonRole.ActionRole)
-        box.addButton("Close", QMessageBox.ButtonRole.RejectRole)
+        copy = box.addButton(tr("Copy the report"), QMessageBox.ButtonRole.ActionRole)
+        box.addButton(tr("Close"), QMessageBox.ButtonRole.RejectRole)
         copy.clicked.connect(lambda: QApplication.clipboard().setText(report))
         box.open()

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, 
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.shell.tabs import Tabs
+from nimble_otter.translation import tr
 
 
 def paint_mark(painter: QPainter, rect: QRect) -> None:
@@ -35,8 +36,8 @@ def paint_mark(painter: QPainter, rect: QRect) -> None:
 class _Mark(QPushButton):
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Nimble Otter menu")
-        self.setToolTip("All commands")
+        self.setAccessibleName(tr("Nimble Otter menu"))
+        self.setToolTip(tr("All commands"))
         self.setFixedSize(130, tokens.TITLE)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
@@ -61,8 +62,8 @@ class TitleStrip(QWidget):
         self.setFixedHeight(tokens.TITLE)
         self.mark, self.tabs, self.box = _Mark(), Tabs(), QLineEdit()
         self.box.setObjectName("find")
-        self.box.setPlaceholderText("Find a table, column, pull or command")
-        self.box.setAccessibleName("Find a table, column, pull or command")
+        self.box.setPlaceholderText(tr("Find a table, column, pull or command"))
+        self.box.setAccessibleName(tr("Find a table, column, pull or command"))
         self.box.setFixedWidth(310)
         hint = QHBoxLayout(self.box)
         hint.setContentsMargins(0, 0, 12, 0)

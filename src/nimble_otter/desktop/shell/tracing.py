@@ -15,6 +15,7 @@ from nimble_otter.desktop.pulls.step_ref import QUERY, step_at
 from nimble_otter.desktop.runtime.jobs import LOCAL
 from nimble_otter.desktop.shell.shortcuts import CHORDS
 from nimble_otter.errors import OtterError
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.shell.workbench import Workbench
@@ -42,12 +43,12 @@ class Tracing:
         def has_rows() -> bool:
             return window.pull is not None and window.pull.course is not None
 
-        add(Command("trace_row", "Trace this row", self.trace_current, CHORDS["trace_row"], "view", has_rows))
-        add(Command("trace", "Why is a row not here?…", self.open, "", "view", has_rows))
+        add(Command("trace_row", tr("Trace this row"), self.trace_current, CHORDS["trace_row"], "view", has_rows))
+        add(Command("trace", tr("Why is a row not here?…"), self.open, "", "view", has_rows))
         add(
             Command(
                 "value_origin",
-                "Where does this value come from?",
+                tr("Where does this value come from?"),
                 self.trace_value,
                 CHORDS["value_origin"],
                 "view",
@@ -73,7 +74,7 @@ class Tracing:
         """Ask which row is meant."""
         self._open_pull, self._row = self._window.pull, -1
         self.strip.field.setText("")
-        self.strip.show_passages((), "which row? Its key, or any condition")
+        self.strip.show_passages((), tr("which row? Its key, or any condition"))
         self.strip.show()
         self.strip.field.setFocus()
 
@@ -91,7 +92,7 @@ class Tracing:
         self.open()
         row = model.row_id(self._window.grid.selection.current[0])
         if not open_pull.shaped.own_rows or row < 0 or open_pull.table is None or row >= open_pull.table.rows:
-            self.strip.show_passages((), "These rows are made by steps; say which of the rows pulled is meant.")
+            self.strip.show_passages((), tr("These rows are made by steps; say which of the rows pulled is meant."))
             return
         self.strip.field.setText(self._condition(open_pull, row))
         self._trace(row)
@@ -114,7 +115,7 @@ class Tracing:
         self.open()
         if row < 0 or index < 0 or open_pull.shaped is not open_pull.course.end:
             self.strip.show_passages(
-                (), "Choose a value of a row, or of a group of the deepest level, at the end.", True
+                (), tr("Choose a value of a row, or of a group of the deepest level, at the end."), True
             )
             return
         course, text = open_pull.course, open_pull.pull.query.text
@@ -126,7 +127,7 @@ class Tracing:
 
         open_pull.jobs.submit(
             LOCAL, f"{open_pull.key} trace", lambda stop, _: origin_of(course, row, index, query, stop), show,
-            title="Tracing",
+            title=tr("Tracing"),
         )  # fmt: skip
 
     def refresh(self, what: Aspect) -> None:
@@ -161,17 +162,17 @@ class Tracing:
             return
         course = open_pull.course
         if row >= course.table.rows:
-            self.strip.show_passages((), "The row is not among those pulled any more.", True)
+            self.strip.show_passages((), tr("The row is not among those pulled any more."), True)
             return
         self._row = row
 
         def show(found: Trace) -> None:
             if self._open_pull is open_pull:
                 self._here = int(found.rows[0]) if len(found.rows) else -1
-                self.strip.show_passages(found.passages, "it is here" if len(found.rows) else "it is not here")
+                self.strip.show_passages(found.passages, tr("it is here") if len(found.rows) else tr("it is not here"))
 
         open_pull.jobs.submit(LOCAL, f"{open_pull.key} trace", lambda stop, _: trace(course, row, stop), show,
-                              title="Tracing")  # fmt: skip
+                              title=tr("Tracing"))  # fmt: skip
 
     def _find(self, condition: str) -> None:
         """Trace the row that a condition names; one that was not pulled, through the query."""
@@ -190,7 +191,7 @@ class Tracing:
             return
         self._trace(int(rows[0]))
         if len(rows) > 1:
-            self._window.say(f"{len(rows)} rows are meant; the first is traced.", False)
+            self._window.say(tr("{rows_count} rows are meant; the first is traced.", rows_count=len(rows)), False)
 
     def _ask(self, open_pull: OpenPull, condition: str) -> None:
         """Ask the query again for the row alone."""
@@ -199,15 +200,20 @@ class Tracing:
 
         self._row = -1
         source, pull = open_pull.rows_source, open_pull.pull
-        self.strip.show_passages((), "not among the rows pulled; asking the query for it")
+        self.strip.show_passages((), tr("not among the rows pulled; asking the query for it"))
 
         def show(found: QueryTrace) -> None:
             if self._open_pull is not open_pull:
                 return
             fate = Fate.RETURNED if found.is_returned else Fate.LOST
             count = len(found.asked)
-            text = f"asked {count} time{'s' if count > 1 else ''}, for one row at most"
-            self.strip.show_passages((Passage(-1, "Query", fate, found.words()),), text)
+            text = trn(
+                "asked {count} time, for one row at most",
+                "asked {count} times, for one row at most",
+                count,
+                count=count,
+            )
+            self.strip.show_passages((Passage(-1, tr("Query"), fate, found.words()),), text)
             if found.lost is not None:
                 self._window.open_drawer(QUERY)
                 drawer = self._window.query_drawer
@@ -221,7 +227,7 @@ class Tracing:
         open_pull.jobs.submit(
             open_pull.hub.lane(source), f"{open_pull.key} trace query",
             lambda stop, _: trace_query(pull, condition, open_pull.hub.connection(source), stop), show, failed,
-            title="Asking for the row",
+            title=tr("Asking for the row"),
         )  # fmt: skip
 
     def _show_step(self, at: int) -> None:
@@ -247,4 +253,4 @@ class Tracing:
         """Change a step so that the row comes back; undo takes it back."""
         open_pull = self._open_pull
         if open_pull is not None and at < len(open_pull.pull.steps):
-            open_pull.shaping.set_step(at, step, "Bring the row back")
+            open_pull.shaping.set_step(at, step, tr("Bring the row back"))

@@ -12,6 +12,7 @@ from nimble_otter.errors import OtterError
 from nimble_otter.pull import Pull, pull_from_text, pull_to_text
 from nimble_otter.pull.upstream import difference
 from nimble_otter.pull.versions import Version
+from nimble_otter.translation import tr
 
 _VERSION = Qt.ItemDataRole.UserRole
 
@@ -27,29 +28,29 @@ class VersionsPage(QWidget):
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.title, self.said = label("Versions", px=18, bold=True), label("", "muted", wrap=True)
+        self.title, self.said = label(tr("Versions"), px=18, bold=True), label("", "muted", wrap=True)
         self.list = QTreeWidget()
-        self.list.setHeaderLabels(["When", "Kept when", "Lines"])
+        self.list.setHeaderLabels([tr("When"), tr("Kept when"), tr("Lines")])
         self.list.setRootIsDecorated(False)
         self.list.setObjectName("rows")
-        self.list.setAccessibleName("Versions")
+        self.list.setAccessibleName(tr("Versions"))
         self.list.header().setStretchLastSection(False)
         self.list.header().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         self.list.setColumnWidth(1, 80)
         self.list.setColumnWidth(2, 70)
-        self.lines = DiffView("What has changed since")
+        self.lines = DiffView(tr("What has changed since"))
         parts = QSplitter(Qt.Orientation.Horizontal)
         parts.addWidget(self.list)
-        parts.addWidget(boxed(column(label("From this version to the pull as it is now", "muted"), self.lines)))
+        parts.addWidget(boxed(column(label(tr("From this version to the pull as it is now"), "muted"), self.lines)))
         parts.setStretchFactor(0, 2)
         parts.setStretchFactor(1, 3)
         self.back_button = button(
-            "Restore", self._back, "primary", "The pull becomes what it was in this version; undo reverts that"
+            tr("Restore"), self._back, "primary", tr("The pull becomes what it was in this version; undo reverts that")
         )
-        self.open_button = button("Open as a new pull", self._open)
+        self.open_button = button(tr("Open as a new pull"), self._open)
         layout = column(
                 self.title, self.said, parts,
-                row(self.back_button, self.open_button, button("Close", self.closed.emit), None),
+                row(self.back_button, self.open_button, button(tr("Close"), self.closed.emit), None),
                 space=9, margins=(28, 22, 28, 18),
             )  # fmt: skip
         layout.setStretch(2, 1)
@@ -61,7 +62,7 @@ class VersionsPage(QWidget):
     def open(self, open_pull: OpenPull) -> None:
         """The versions of a pull, the latest first."""
         self._now = pull_to_text(open_pull.pull)
-        self.title.setText(f"Versions of {open_pull.pull.name}")
+        self.title.setText(tr("Versions of {pull_name}", pull_name=open_pull.pull.name))
         versions = open_pull.versions.all()
         self.list.clear()
         for version in reversed(versions):
@@ -72,7 +73,7 @@ class VersionsPage(QWidget):
             item.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setData(0, _VERSION, version)
             self.list.addTopLevelItem(item)
-        self.said.setText("" if versions else "A version is kept at every run and save. There are no versions yet.")
+        self.said.setText("" if versions else tr("A version is kept at every run and save. There are no versions yet."))
         self.said.setVisible(not versions)
         if versions:
             self.list.setCurrentItem(self.list.topLevelItem(0))  # type: ignore[arg-type]
@@ -92,7 +93,7 @@ class VersionsPage(QWidget):
     def _pull(self) -> Pull | None:
         version = self._version()
         try:
-            return pull_from_text(version.text, "The version") if version is not None else None
+            return pull_from_text(version.text, tr("The version")) if version is not None else None
         except OtterError as problem:
             self.said.setText(str(problem))
             self.said.setVisible(True)

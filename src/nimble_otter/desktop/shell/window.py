@@ -21,6 +21,7 @@ from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
 from nimble_otter.pull.steps import Step
 from nimble_otter.sources.saved import SUFFIX as SOURCE_SUFFIX
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.chart.drawer import ChartDrawer
@@ -67,11 +68,19 @@ class Window(Workbench):
             kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
             self._used = self.step_pieces.used(recent_paths(self.layout_state))
             self.step_palette.offer(
-                [(piece.name, ", ".join(step.kind.capitalize() for step in piece.steps) + TEAM * piece.is_shared)
-                 for piece in self.step_pieces.offered()],
-                [(step.name or step.words(), f"{step.kind.capitalize()}, in {where}") for step, where in self._used],
-            )  # fmt: skip
-            self.step_palette.open(at, kinds[-1] if kinds else "Query")
+                [
+                    (piece.name, ", ".join(step.kind.capitalize() for step in piece.steps) + TEAM * piece.is_shared)
+                    for piece in self.step_pieces.offered()
+                ],
+                [
+                    (
+                        step.name or step.words(),
+                        tr("{capitalize}, in {where}", capitalize=step.kind.capitalize(), where=where),
+                    )
+                    for step, where in self._used
+                ],
+            )
+            self.step_palette.open(at, kinds[-1] if kinds else tr("Query"))
 
     def _offer_more(self) -> None:
         menu = QMenu(self)

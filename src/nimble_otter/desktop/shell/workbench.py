@@ -48,6 +48,7 @@ from nimble_otter.pull.steps import Step
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.sources.source import source_of_file
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.send.sending import Sending
@@ -305,9 +306,9 @@ class Workbench(Frame):
         source = self.pull.pull.source if self.pull is not None else next(iter(self.hub.sources), None)
         if source is None:
             self.pages.add_source(False)
-            self.say("There is no source to ask yet; add one here.", True)
+            self.say(tr("There is no source to ask yet; add one here."), True)
             return
-        self.add_pull(self.pull_of("New pull", source, Query("")))
+        self.add_pull(self.pull_of(tr("New pull"), source, Query("")))
         self.query_drawer.focus_first()
 
     def open_table(self, source: Source, table: TableInfo) -> None:
@@ -363,7 +364,7 @@ class Workbench(Frame):
         remember_recent(self.layout_state, target)
         self.sources.refresh_shelf()
         self.file_watcher.watch()
-        self.say(f"Saved as {target}", False)
+        self.say(tr("Saved as {target}", target=target), False)
         self._show_tabs()
 
     def _take_text(self) -> None:
@@ -374,7 +375,7 @@ class Workbench(Frame):
         """Another name for the pull shown; pulls that take its rows go on doing so."""
         if self.pull is not None and name.strip():
             before = self.pull.pull.name
-            self.pull.shaping.change(replace(self.pull.pull, name=name.strip()), "Rename")
+            self.pull.shaping.change(replace(self.pull.pull, name=name.strip()), tr("Rename"))
             self.workspace.dependencies.renamed(self.pull, before)
 
     # --- drawers -----------------------------------------------------------------------------------------------
@@ -433,7 +434,7 @@ class Workbench(Frame):
         if open_pull is None:
             return
         at = place_for(step, open_pull.pull.steps)
-        open_pull.shaping.add_step(step, f"Add {step.kind}", at)
+        open_pull.shaping.add_step(step, tr("Add {kind}", kind=step.kind), at)
         self.open_drawer(step_at(at))
 
     def _show_pending(self, open_pull: OpenPull) -> None:
@@ -495,7 +496,7 @@ class Workbench(Frame):
     def _show_tabs(self) -> None:
         self.title.tabs.show_tabs([tab_of(open_pull) for open_pull in self.pulls], self.current)
         name = self.pull.pull.name if self.pull is not None else ""
-        self.setWindowTitle(f"{name} — Nimble Otter" if name else "Nimble Otter")
+        self.setWindowTitle(tr("{name} — Nimble Otter", name=name) if name else "Nimble Otter")
 
     def _show_work(self) -> None:
         self.status.show_work(work_words(self.jobs))
@@ -532,7 +533,7 @@ class Workbench(Frame):
         self.store.problems.clear()
         shown = self.pull
         if shown is not None and shown.edits.count and not shown.is_running:
-            self.status.fetched.setText(f"Draft kept on disk {dt.datetime.now():%H:%M:%S}")
+            self.status.fetched.setText(tr("Draft kept on disk {now:%H:%M:%S}", now=dt.datetime.now()))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Close unless something is pending that the reader wants to keep."""

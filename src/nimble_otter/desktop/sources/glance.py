@@ -19,6 +19,7 @@ from nimble_otter.sources.catalogue import Definition, EntryKind
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Kind
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 FIRST_ROWS = 50
 _WIDTHS = {Kind.TEXT: 130, Kind.TIME: 150, Kind.INT: 90, Kind.FLOAT: 90}
@@ -35,12 +36,12 @@ class Glance(QFrame):
         self.setObjectName("glance")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.title, self.words = label("", px=15, bold=True), ElidedLabel("", "muted", 12)
-        self.pages = Segments(["Rows", "Columns", "Definition"], self._turn)
+        self.pages = Segments([tr("Rows"), tr("Columns"), tr("Definition")], self._turn)
         self.pages.setFixedWidth(270)
-        self.open_button = button("Open  ↵", self._open, "primary")
+        self.open_button = button(tr("Open  ↵"), self._open, "primary")
         self.grid, self.columns = Grid(), QPlainTextEdit()
         self.text = QPlainTextEdit()
-        for editor, name in ((self.columns, "Columns"), (self.text, "Definition")):
+        for editor, name in ((self.columns, tr("Columns")), (self.text, tr("Definition"))):
             editor.setReadOnly(True)
             editor.setFont(code_font())
             editor.setAccessibleName(name)
@@ -74,10 +75,18 @@ class Glance(QFrame):
         noun = "documents" if table.kind == EntryKind.COLLECTION else "rows"
         count = f" · {rows} {noun}" if rows else ""
         self.title.setText(table.name)
-        self.words.setText(f"{table.kind} in {source.name}{count}{' · ' + table.comment if table.comment else ''}")
+        self.words.setText(
+            tr(
+                "{kind} in {source_name}{count}{comment}",
+                kind=table.kind,
+                source_name=source.name,
+                count=count,
+                comment=" · " + table.comment if table.comment else "",
+            )
+        )
         self.columns.setPlainText(_columns_text(table))
         self.open_button.setVisible(table.holds_rows)
-        self._said = {0: "Fetching the first rows.", 2: "Fetching the definition."}
+        self._said = {0: tr("Fetching the first rows."), 2: tr("Fetching the definition.")}
         self.grid.set_model(None, [], False)
         self.text.clear()
         self.pages.choose(0 if table.holds_rows else 2)
@@ -99,12 +108,12 @@ class Glance(QFrame):
             return True
 
         def show_rows(fetched: Fetched) -> None:
-            if here(0, "" if fetched.table.fields else "It has no columns."):
+            if here(0, "" if fetched.table.fields else tr("It has no columns.")):
                 model = model_for(all_rows(fetched.table), Edits(fetched.table.rows), None, (), {}, {})
                 self.grid.set_model(model, [first_width(c, fetched.table, _WIDTHS) for c in model.columns], False)
 
         def show_definition(found: Definition) -> None:
-            if here(2, "" if found.text else "The server does not provide its definition."):
+            if here(2, "" if found.text else tr("The server does not provide its definition.")):
                 self.text.setPlainText(_definition_text(found))
 
         def show_filled(found: str) -> None:
@@ -171,17 +180,20 @@ def _filled(hub: ConnectionManager, source: Source, table: TableInfo, stop: Stop
     names = [c.name for c in table.columns if c.word == "binary"]
     counts = ", ".join(f"count({connection.quoted(name)}) as c{n}" for n, name in enumerate(names))
     found = fetch(connection, Request(f"select {counts} from {connection.quoted(table.name)}"), stop).table
-    return ", ".join(f"{name} in {grouped(c.value(0))} rows" for name, c in zip(names, found.columns, strict=True))
+    return ", ".join(
+        tr("{name} in {value} rows", name=name, value=grouped(c.value(0)))
+        for name, c in zip(names, found.columns, strict=True)
+    )
 
 
 def _columns_text(table: TableInfo) -> str:
     """One line a column: name, type, and what else is to be known, in columns."""
     lines = []
     for column in table.columns:
-        texts = [f"key {column.key}" if column.key else "", f"→ {column.refers}" if column.refers else ""]
-        texts += ["" if column.nullable or column.key else "not empty"]
-        texts += [f"generated: {column.generated}" if column.generated else ""]
-        texts += [f"default {column.default}" if column.default else "", column.comment]
+        texts = [tr("key {key}", key=column.key) if column.key else "", f"→ {column.refers}" if column.refers else ""]
+        texts += ["" if column.nullable or column.key else tr("not empty")]
+        texts += [tr("generated: {generated}", generated=column.generated) if column.generated else ""]
+        texts += [tr("default {default}", default=column.default) if column.default else "", column.comment]
         lines.append((column.name, column.declared or column.word, " · ".join(s for s in texts if s)))
     first = max((len(line[0]) for line in lines), default=0)
     second = max((len(line[1]) for line in lines), default=0)

@@ -15,6 +15,7 @@ from nimble_otter.pull import Pull, Query
 from nimble_otter.sources import Source, TableInfo
 from nimble_otter.sources.search import Hit, Sought, find_value
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -36,29 +37,33 @@ class SearchPage(QWidget):
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._hub = hub
-        self.source, self.table = combo([], "", "Source"), combo([], "", "Tables")
+        self.source, self.table = combo([], "", tr("Source")), combo([], "", tr("Tables"))
         self.text = QLineEdit()
-        self.text.setPlaceholderText("a text or a number")
-        self.text.setAccessibleName("What to find")
-        self.cased, self.word, self.regex = QCheckBox("case"), QCheckBox("whole word"), QCheckBox("regular expression")
-        self.find_button, self.stop_button = button("Find", self.search, "primary"), button("Stop", self._stop)
+        self.text.setPlaceholderText(tr("a text or a number"))
+        self.text.setAccessibleName(tr("What to find"))
+        self.cased, self.word, self.regex = (
+            QCheckBox("case"),
+            QCheckBox(tr("whole word")),
+            QCheckBox(tr("regular expression")),
+        )
+        self.find_button, self.stop_button = button(tr("Find"), self.search, "primary"), button(tr("Stop"), self._stop)
         self.outcome = label("", "muted", wrap=True)
         self.hits = QTreeWidget()
-        self.hits.setHeaderLabels(["Table", "Column", "Rows", "First values"])
+        self.hits.setHeaderLabels([tr("Table"), tr("Column"), tr("Rows"), tr("First values")])
         self.hits.setRootIsDecorated(False)
         self.hits.setObjectName("rows")
-        self.hits.setAccessibleName("Where it was found")
+        self.hits.setAccessibleName(tr("Where it was found"))
         self.hits.setUniformRowHeights(True)
         for at, width in enumerate((200, 180, 90)):
             self.hits.setColumnWidth(at, width)
         self.hits.header().setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
-        self.open_button = button("Open the rows  ↵", self._open)
+        self.open_button = button(tr("Open the rows  ↵"), self._open)
         parts = column(
-                label("Find a value", px=18, bold=True), 4,
+                label(tr("Find a value"), px=18, bold=True), 4,
                 row(label("In", "muted"), self.source, self.table, None),
                 row(self.text, self.cased, self.word, self.regex, self.find_button, self.stop_button),
                 self.outcome, self.hits,
-                row(self.open_button, button("Close", self.closed.emit), None),
+                row(self.open_button, button(tr("Close"), self.closed.emit), None),
                 space=9, margins=(28, 22, 28, 18),
             )  # fmt: skip
         parts.setStretch(5, 1)
@@ -94,7 +99,9 @@ class SearchPage(QWidget):
     def _list_tables(self, chosen: str) -> None:
         tables = [t for t in self._hub.tables.get(str(self.source.currentData()), []) if t.holds_rows]
         self.table.clear()
-        self.table.addItem(f"all {grouped(len(tables))} tables" if tables else "being read", ALL)
+        self.table.addItem(
+            tr("all {tables_count} tables", tables_count=grouped(len(tables))) if tables else tr("being read"), ALL
+        )
         for table in tables:
             self.table.addItem(table.name, table.name)
         self.table.setCurrentIndex(max(0, self.table.findData(chosen)))
@@ -113,12 +120,12 @@ class SearchPage(QWidget):
         """Ask the server, table by table; hits appear as they come."""
         source = self._hub.find(str(self.source.currentData()))
         if source is None or not self.text.text():
-            self._say("Type what to find.", "muted")
+            self._say(tr("Type what to find."), "muted")
             return
         sought = Sought(self.text.text(), self.cased.isChecked(), self.word.isChecked(), self.regex.isChecked())
         only = str(self.table.currentData() or "")
         self.hits.clear()
-        self._say("Searching.", "muted")
+        self._say(tr("Searching."), "muted")
 
         def work(stop: StopToken, report: Callable[[object], None]) -> int:
             connection = self._hub.connection(source)
@@ -135,7 +142,9 @@ class SearchPage(QWidget):
 
         def done(count: int) -> None:
             self._say(
-                f"Found in {count} column{'s' if count != 1 else ''}." if count else "Not found in any table.",
+                trn("Found in {count} column.", "Found in {count} columns.", count, count=count)
+                if count
+                else tr("Not found in any table."),
                 "water" if count else "muted",
             )
             self._ready()
@@ -145,11 +154,18 @@ class SearchPage(QWidget):
             self._ready()
 
         def stopped() -> None:
-            self._say("Stopped; the tables searched so far are listed.", "muted")
+            self._say(tr("Stopped; the tables searched so far are listed."), "muted")
             self._ready()
 
         self._hub.jobs.submit(
-            self._hub.lane(source), "search", work, done, failed, update, stopped, f"Searching {source.name}"
+            self._hub.lane(source),
+            "search",
+            work,
+            done,
+            failed,
+            update,
+            stopped,
+            tr("Searching {source_name}", source_name=source.name),
         )
         self._ready()
 
@@ -172,7 +188,9 @@ class SearchPage(QWidget):
         hit: Hit = item.data(0, _HIT)
         request = hit.request
         query = Query(request.text, request.language, request.collection, dict(request.parameters))
-        self.opened.emit(Pull(f"{hit.table} with {self.text.text()[:24]}", replace(source), query))
+        self.opened.emit(
+            Pull(tr("{table} with {text}", table=hit.table, text=self.text.text()[:24]), replace(source), query)
+        )
 
     def _say(self, text: str, tone: str) -> None:
         set_tone(self.outcome, tone)

@@ -10,16 +10,17 @@ from nimble_otter.desktop.kit.widgets import button, clear, combo, label, row
 from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.sources.catalogue import how_many
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 class SourceDrawer(Drawer):
     """The drawer of the source: what it is, its rights, and its transaction."""
 
-    title = "Source"
+    title = tr("Source")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Read again", self._again, tip="Read the catalogue again"))
+        self.head.right.addWidget(button(tr("Read again"), self._again, tip=tr("Read the catalogue again")))
         self._lines = QVBoxLayout()
         self._lines.setContentsMargins(14, 12, 14, 8)
         self._lines.setSpacing(8)
@@ -32,35 +33,37 @@ class SourceDrawer(Drawer):
         hub, source = open_pull.hub, open_pull.hub.known(open_pull.pull.source)
         self.head.words.setText(source.word)
         clear(self._lines)
-        choice = combo([s.name for s in hub.sources], source.name, "Source")
+        choice = combo([s.name for s in hub.sources], source.name, tr("Source"))
         if hub.find(source.name) is None:
             choice.insertItem(0, source.name, source.name)
             choice.setCurrentIndex(0)
         choice.setMinimumWidth(220)
         choice.activated.connect(lambda _: self._choose(choice.currentData()))
-        self._pair("Reads from", choice)
-        self._pair("Where", label("the demo, on this machine" if source.url.startswith("demo:") else source.url))
+        self._pair(tr("Reads from"), choice)
+        self._pair(
+            tr("Where"), label(tr("the demo, on this machine") if source.url.startswith("demo:") else source.url)
+        )
         problem = hub.errors.get(source.name)
         tables = hub.tables.get(source.name)
         if problem is not None:
-            self._pair("State", label(str(problem), "plum", wrap=True))
+            self._pair(tr("State"), label(str(problem), "plum", wrap=True))
         elif tables is not None:
             rows = sum(table.rows or 0 for table in tables)
             noun = "documents" if open_pull.is_documents else "rows"
-            self._pair("State", label(f"{how_many(len(tables), open_pull.is_documents)}, {grouped(rows)} {noun}"))
+            self._pair(tr("State"), label(f"{how_many(len(tables), open_pull.is_documents)}, {grouped(rows)} {noun}"))
         else:
-            self._pair("State", label("being opened", "muted"))
-        writes = "opened for reading; a write is reviewed first"
+            self._pair(tr("State"), label(tr("being opened"), "muted"))
+        writes = tr("opened for reading; a write is reviewed first")
         if source.read_only:
-            writes = "marked read-only"
+            writes = tr("marked read-only")
         elif source.is_read_only:
-            writes = "read-only by its kind"
+            writes = tr("read-only by its kind")
         elif not open_pull.can_write:
-            writes = "can't be written yet"
+            writes = tr("can't be written yet")
         if source.stage or source.care:
-            lines = [source.stage, "take care: a write is asked about once more" if source.care else ""]
-            self._pair("Marks", label(", ".join(s for s in lines if s)))
-        self._pair("Writes", label(writes, "muted"))
+            lines = [source.stage, tr("take care: a write is asked about once more") if source.care else ""]
+            self._pair(tr("Marks"), label(", ".join(s for s in lines if s)))
+        self._pair(tr("Writes"), label(writes, "muted"))
         self._lines.addStretch(1)
 
     def _pair(self, name: str, value: object) -> None:
@@ -76,6 +79,6 @@ class SourceDrawer(Drawer):
         open_pull = self.open_pull
         source = open_pull.hub.find(name) if open_pull is not None else None
         if open_pull is not None and source is not None and source != open_pull.pull.source:
-            open_pull.shaping.change(replace(open_pull.pull, source=source), "Change source")
+            open_pull.shaping.change(replace(open_pull.pull, source=source), tr("Change source"))
             open_pull.hub.open(source)
             self.refresh()

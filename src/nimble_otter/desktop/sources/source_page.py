@@ -20,8 +20,9 @@ from nimble_otter.sources.saved import SUFFIX, export_source, import_source
 from nimble_otter.sources.source import source_of_file
 from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, url_of
 from nimble_otter.sources.urls import split_secret
+from nimble_otter.translation import tr
 
-STAGES = [("", "not set"), ("test", "test"), ("production", "production")]
+STAGES = [("", tr("not set")), ("test", "test"), ("production", "production")]
 
 
 class SourcePage(FormPage):
@@ -37,72 +38,80 @@ class SourcePage(FormPage):
         self._known: Source | None = None
         self._parts = Parts(FILE)
         self._tested, self._failed = "", False
-        self.title = label("Add a source", px=18, bold=True)
-        self.kind = combo([(key, form.label) for key, form in kinds().items()], FILE, "Kind of source")
-        self.url, self.name, self.password = self.field("URI"), self.field("Name"), self.field("Password")
-        self.host, self.port, self.database = self.field("Host"), self.field("Port"), self.field("Database")
-        self.user, self.ca, self.file = self.field("User"), self.field("Certificate file"), self.field("File")
-        self.command = self.field("Password command")
+        self.title = label(tr("Add a source"), px=18, bold=True)
+        self.kind = combo([(key, form.label) for key, form in kinds().items()], FILE, tr("Kind of source"))
+        self.url, self.name, self.password = self.field("URI"), self.field(tr("Name")), self.field(tr("Password"))
+        self.host, self.port, self.database = self.field(tr("Host")), self.field(tr("Port")), self.field(tr("Database"))
+        self.user, self.ca, self.file = (
+            self.field(tr("User")),
+            self.field(tr("Certificate file")),
+            self.field(tr("File")),
+        )
+        self.command = self.field(tr("Password command"))
         self.command.setFont(code_font())
-        self.command.setPlaceholderText("a command that prints it, run at each connection")
-        self.ssh = self.field("Through")
-        self.ssh.setPlaceholderText("user@host, a host of ~/.ssh/config, or socks5://host:port")
-        self.replica = self.field("Replica")
-        self.replica.setPlaceholderText("host:port of a replica, until something is written")
+        self.command.setPlaceholderText(tr("a command that prints it, run at each connection"))
+        self.ssh = self.field(tr("Through"))
+        self.ssh.setPlaceholderText(tr("user@host, a host of ~/.ssh/config, or socks5://host:port"))
+        self.replica = self.field(tr("Replica"))
+        self.replica.setPlaceholderText(tr("host:port of a replica, until something is written"))
         self.url.setFont(code_font())
         self.port.setFixedWidth(76)
         self.password.setEchoMode(QLineEdit.EchoMode.Password)
-        self.password.setPlaceholderText("if the server asks for one")
-        self.name.setPlaceholderText("what it is called in the list")
-        self.ca.setPlaceholderText("the system's own, when empty")
+        self.password.setPlaceholderText(tr("if the server asks for one"))
+        self.name.setPlaceholderText(tr("what it is called in the list"))
+        self.ca.setPlaceholderText(tr("the system's own, when empty"))
         self.tls = combo(TLS.items(), "", "TLS")
-        self.stage = combo(STAGES, "", "Environment")
+        self.stage = combo(STAGES, "", tr("Environment"))
         self.read_only, self.care = (
-            QCheckBox("read-only: nothing is ever written"),
-            QCheckBox("take care: ask once more"),
+            QCheckBox(tr("read-only: nothing is ever written")),
+            QCheckBox(tr("take care: ask once more")),
         )
-        self.clear = QCheckBox("send the password even without TLS")
-        self.clear.setToolTip("Without this, the password is never sent in clear text over a connection without TLS")
-        self.test, self.save = button("Test", self._test), button("Save", self._save, "primary")
-        self.copy = button("Copy", self._copy, "", "A new source like this one")
-        self.export = button("Export…", self._export, "", "Into a file for colleagues, without its password")
-        self.share = button("Share", self._share, "", "Into the team's folder, without its password")
-        self.remove = button("Remove", self._remove, "", "Remove it from the list; pulls that use it keep its URI")
+        self.clear = QCheckBox(tr("send the password even without TLS"))
+        self.clear.setToolTip(
+            tr("Without this, the password is never sent in clear text over a connection without TLS")
+        )
+        self.test, self.save = button(tr("Test"), self._test), button(tr("Save"), self._save, "primary")
+        self.copy = button(tr("Copy"), self._copy, "", tr("A new source like this one"))
+        self.export = button(tr("Export…"), self._export, "", tr("Into a file for colleagues, without its password"))
+        self.share = button(tr("Share"), self._share, "", tr("Into the team's folder, without its password"))
+        self.remove = button(
+            tr("Remove"), self._remove, "", tr("Remove it from the list; pulls that use it keep its URI")
+        )
         self.outcome = label("", "muted", wrap=True)
         self.outcome.setMinimumHeight(34)
         self._lines = {
-            "file": row(self.named("File"), self.file, button("…", self._pick, tip="Choose a file")),
-            "host": row(self.named("Host"), self.host, label("port", "muted"), self.port),
-            "database": row(self.named("Database"), self.database),
-            "user": row(self.named("User"), self.user, label("password", "muted"), self.password),
-            "command": row(self.named("Password by"), self.command),
-            "ssh": row(self.named("Through"), self.ssh),
-            "replica": row(self.named("Rows from"), self.replica),
+            "file": row(self.named(tr("File")), self.file, button("…", self._pick, tip=tr("Choose a file"))),
+            "host": row(self.named(tr("Host")), self.host, label("port", "muted"), self.port),
+            "database": row(self.named(tr("Database")), self.database),
+            "user": row(self.named(tr("User")), self.user, label("password", "muted"), self.password),
+            "command": row(self.named(tr("Password by")), self.command),
+            "ssh": row(self.named(tr("Through")), self.ssh),
+            "replica": row(self.named(tr("Rows from")), self.replica),
             "tls": row(self.named("TLS"), self.tls),
             "clear": row(self.named(""), self.clear),
-            "ca": row(self.named("Certificate"), self.ca, button("…", self._pick_ca, tip="Choose a file")),
+            "ca": row(self.named(tr("Certificate")), self.ca, button("…", self._pick_ca, tip=tr("Choose a file"))),
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         self._note = label(
-            "The password goes to the system's keyring, or stays in memory where there is no keyring.",
+            tr("The password goes to the system's keyring, or stays in memory where there is no keyring."),
             "faint",
             12,
             wrap=True,
         )
         inner = column(
             self.title, 4,
-            row(self.named("Kind"), self.kind),
+            row(self.named(tr("Kind")), self.kind),
             row(self.named("URI"), self.url),
             *self._boxes.values(),
             row(self.named(""), self._note),
             6,
-            row(self.named("Name"), self.name),
-            row(self.named("Environment"), self.stage, None),
+            row(self.named(tr("Name")), self.name),
+            row(self.named(tr("Environment")), self.stage, None),
             row(self.named(""), self.read_only),
             row(self.named(""), self.care),
             8,
             row(self.named(""), self.test, self.save, self.copy, self.export, self.share, self.remove,
-                button("Close", self.closed.emit), None),
+                button(tr("Close"), self.closed.emit), None),
             row(self.named(""), self.outcome),
             None,
             space=8,
@@ -126,7 +135,7 @@ class SourcePage(FormPage):
     def open(self, server: bool = False, source: Source | None = None) -> None:
         """Empty, for a file or a server; or a saved source to be changed."""
         self._known, self._tested = source, ""
-        self.title.setText("Add a source" if source is None else source.name)
+        self.title.setText(tr("Add a source") if source is None else source.name)
         self.name.setText("" if source is None else source.name)
         self.password.clear()
         self.stage.setCurrentIndex(max(0, self.stage.findData(source.stage if source else "")))
@@ -140,11 +149,11 @@ class SourcePage(FormPage):
         is_own = source is not None and not source.is_shared and not source.url.startswith("demo:")
         self.share.setVisible(is_own and places.team_folder() is not None)
         whole = "from the team's list and everybody's" if source is not None and source.is_shared else "from the list"
-        self.remove.setToolTip(as_plain(f"Remove it {whole}; pulls that use it keep its URI"))
+        self.remove.setToolTip(as_plain(tr("Remove it {whole}; pulls that use it keep its URI", whole=whole)))
         self.remove.setVisible(source is not None)
         self._say("", "muted")
         if source is not None and source.is_shared:
-            self._say("Shared with the team: what is saved here is changed for everybody.", "amber")
+            self._say(tr("Shared with the team: what is saved here is changed for everybody."), "amber")
         if source is not None:
 
             def tell(rights: tuple[str, ...]) -> None:
@@ -157,7 +166,9 @@ class SourcePage(FormPage):
 
     def ask_password(self, problem: OtterError | None) -> None:
         """Say what the server said, and wait for the password of the source shown."""
-        self._say(f"{problem.message} Enter it and choose Save." if problem is not None else "", "plum")
+        self._say(
+            tr("{message} Enter it and choose Save.", message=problem.message) if problem is not None else "", "plum"
+        )
         self.password.setFocus()
 
     def show_parts(self, parts: Parts, keep_url: bool = False) -> None:
@@ -238,15 +249,15 @@ class SourcePage(FormPage):
         is_same = self._known is not None and self._known.url == self.url.text().strip()
         tested = self._tested == self._state()
         self.save.setEnabled(ready and (tested or is_same))
-        self.save.setText("Save anyway" if tested and self._failed else "Save")
-        self.save.setToolTip("" if self.save.isEnabled() else "Test it first")
+        self.save.setText(tr("Save anyway") if tested and self._failed else tr("Save"))
+        self.save.setToolTip("" if self.save.isEnabled() else tr("Test it first"))
 
     def _state(self) -> str:
         return f"{self.url.text().strip()} {self.password.text()} {self.command.text()}"
 
     def _pick(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Open a database file", "", "Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)"
+            self, tr("Open a database file"), "", tr("Database files (*.sqlite *.sqlite3 *.db *.duckdb);;All files (*)")
         )
         if path:
             self.show_parts(Parts(FILE, database=path))
@@ -254,7 +265,7 @@ class SourcePage(FormPage):
 
     def _pick_ca(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Pick a certificate file", "", "Certificates (*.pem *.crt);;All files (*)"
+            self, tr("Pick a certificate file"), "", tr("Certificates (*.pem *.crt);;All files (*)")
         )
         if path:
             self.ca.setText(path)
@@ -268,7 +279,7 @@ class SourcePage(FormPage):
         try:
             parts = parts_of(text)
         except ValueError as problem:
-            raise ConnectError(str(problem), "Write it like postgresql://user@host:5432/name.") from problem
+            raise ConnectError(str(problem), tr("Write it like postgresql://user@host:5432/name.")) from problem
         marks = (str(self.stage.currentData()), self.care.isChecked(), self.read_only.isChecked(),
                  self.clear.isChecked() and not self._boxes["clear"].isHidden(),
                  self.command.text().strip())  # fmt: skip
@@ -277,7 +288,7 @@ class SourcePage(FormPage):
             return Source(self.name.text().strip() or made.name, made.url, *marks), None
         driver_for(text)
         if parts.address.is_server and not parts.host:
-            raise ConnectError("The host is missing.", "Type the name or address of the server.")
+            raise ConnectError(tr("The host is missing."), tr("Type the name or address of the server."))
         name = self.name.text().strip() or parts.database.rsplit("/", 1)[-1].split("?")[0] or parts.host
         return Source(name, text, *marks), self.password.text() or inside
 
@@ -288,7 +299,7 @@ class SourcePage(FormPage):
             self._say(str(problem), "plum")
             return
         state = self._state()
-        self._say("Testing.", "muted")
+        self._say(tr("Testing."), "muted")
         self.test.setEnabled(False)
 
         def done(words: str) -> None:
@@ -298,7 +309,9 @@ class SourcePage(FormPage):
 
         def failed(problem: OtterError | None) -> None:
             self._tested, self._failed = state, True
-            self._say(str(problem) if problem is not None else "Stopped.", "plum" if problem is not None else "muted")
+            self._say(
+                str(problem) if problem is not None else tr("Stopped."), "plum" if problem is not None else "muted"
+            )
             self._ready()
 
         self._hub.test(source, password, done, failed)
@@ -317,8 +330,8 @@ class SourcePage(FormPage):
 
     def _copy(self) -> None:
         self._known = None
-        self.title.setText("Add a source")
-        self.name.setText(f"{self.name.text()} copy")
+        self.title.setText(tr("Add a source"))
+        self.name.setText(tr("{text} copy", text=self.name.text()))
         self.copy.setVisible(False)
         self.export.setVisible(False)
         self.share.setVisible(False)
@@ -329,7 +342,9 @@ class SourcePage(FormPage):
         if self._known is None:
             return
         name = f"{self._known.name}{SUFFIX}"
-        path, _ = QFileDialog.getSaveFileName(self, "Export the source", name, f"Sources (*{SUFFIX})")
+        path, _ = QFileDialog.getSaveFileName(
+            self, tr("Export the source"), name, tr("Sources (*{suffix})", suffix=SUFFIX)
+        )
         if not path:
             return
         try:
@@ -337,11 +352,15 @@ class SourcePage(FormPage):
         except OtterError as problem:
             self._say(str(problem), "plum")
             return
-        self._say(f"{self._known.name} is in {path}, without its password.", "water")
+        self._say(
+            tr("{known_name} is in {path}, without its password.", known_name=self._known.name, path=path), "water"
+        )
 
     def _share(self) -> None:
         if self._known is not None and self._hub.share(self._known):
-            self._say(f"{self._known.name} is in the team's folder, without its password.", "water")
+            self._say(
+                tr("{known_name} is in the team's folder, without its password.", known_name=self._known.name), "water"
+            )
             self._known = self._hub.find(self._known.name) or self._known
             self.share.setVisible(False)
 
@@ -350,10 +369,13 @@ class SourcePage(FormPage):
         source = import_source(path)
         self.open(source=source)
         self._known = None
-        self.title.setText("Add a source")
+        self.title.setText(tr("Add a source"))
         for made in (self.copy, self.export, self.share, self.remove):
             made.hide()
-        self._say(f"As {path.name} has it. Look at it, give the password it needs, and test it.", "muted")
+        self._say(
+            tr("As {path_name} has it. Look at it, give the password it needs, and test it.", path_name=path.name),
+            "muted",
+        )
         self._ready()
 
     def _remove(self) -> None:

@@ -41,6 +41,7 @@ from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _ROLE = Qt.ItemDataRole.UserRole
 _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
@@ -205,23 +206,23 @@ class SourcesPane(QWidget):
         self.setObjectName("paper")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._hub = hub
-        self.tree, self.shelf = _Tree("Sources"), _Tree("Shelf")
-        add = button("+", self.add_wanted.emit, "plain", "Add a source")
+        self.tree, self.shelf = _Tree(tr("Sources")), _Tree(tr("Shelf"))
+        add = button("+", self.add_wanted.emit, "plain", tr("Add a source"))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 13, 0, 8)
         layout.setSpacing(4)
-        title = label("Sources", "muted", tokens.SMALL_PX, True)
+        title = label(tr("Sources"), "muted", tokens.SMALL_PX, True)
         layout.addLayout(row(title, None, add, margins=(14, 0, 6, 0)))
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Filter by name")
-        self.filter.setAccessibleName("Filter the sources by name")
+        self.filter.setPlaceholderText(tr("Filter by name"))
+        self.filter.setAccessibleName(tr("Filter the sources by name"))
         self.filter.setClearButtonEnabled(True)
         self.filter.textChanged.connect(lambda _: self._filtered())
         self.filter.installEventFilter(self)
         layout.addLayout(row(self.filter, margins=(12, 0, 12, 2)))
         layout.addWidget(self.tree, 1)
-        layout.addLayout(row(label("Shelf", "muted", tokens.SMALL_PX, True), margins=(14, 6, 6, 2)))
-        self.nothing = label("Saved pulls appear here (Ctrl+S).", "faint", 12, wrap=True)
+        layout.addLayout(row(label(tr("Shelf"), "muted", tokens.SMALL_PX, True), margins=(14, 6, 6, 2)))
+        self.nothing = label(tr("Saved pulls appear here (Ctrl+S)."), "faint", 12, wrap=True)
         self.nothing.setContentsMargins(28, 2, 8, 4)
         layout.addWidget(self.nothing)
         layout.addWidget(self.shelf)
@@ -266,7 +267,7 @@ class SourcesPane(QWidget):
         item.takeChildren()
         problem = self._hub.errors.get(source.name)
         if problem is not None:
-            item.setData(0, _RIGHT, "not reached")
+            item.setData(0, _RIGHT, tr("not reached"))
             item.setToolTip(0, as_plain(str(problem)))
             item.addChild(self._item(problem.message, "", 2, None))
             item.setExpanded(True)
@@ -287,7 +288,7 @@ class SourcesPane(QWidget):
             if table.name == chosen:
                 self.tree.setCurrentItem(child)
         if len(tables) > MOST_SHOWN:
-            more = f"{grouped(len(tables) - MOST_SHOWN)} more: type to filter"
+            more = tr("{tables_count} more: type to filter", tables_count=grouped(len(tables) - MOST_SHOWN))
             item.addChild(self._item(more, "", 2, None))
         if self.filter.text().strip() and children:
             item.setExpanded(True)
@@ -359,7 +360,7 @@ class SourcesPane(QWidget):
             return "view" if table.kind != EntryKind.ROUTINE and table.kind != EntryKind.SEQUENCE else table.kind
         shapes = self._hub.shapes.get((source.name, table.name))
         if shapes is not None:
-            return f"{len(shapes.shapes)} shapes"
+            return tr("{shapes_count} shapes", shapes_count=len(shapes.shapes))
         binary = "▤ " if table.has_binary else ""
         about = "≈ " if table.is_estimate else ""
         return binary + about + (grouped(table.rows) if table.rows is not None else "")
@@ -465,35 +466,37 @@ class SourcesPane(QWidget):
         source, _ = self._table_of(item)
         if isinstance(data, TableInfo) and source is not None:
             if data.holds_rows:
-                menu.addAction("Open as a pull", lambda: self.open_item(item))
-            menu.addAction("Glance (Space)", lambda: self.glance(item))
+                menu.addAction(tr("Open as a pull"), lambda: self.open_item(item))
+            menu.addAction(tr("Glance (Space)"), lambda: self.glance(item))
             if data.kind == EntryKind.ROUTINE:
-                menu.addAction("Call it…", lambda: self.call_wanted.emit(source, data))
+                menu.addAction(tr("Call it…"), lambda: self.call_wanted.emit(source, data))
             if data.holds_rows:
-                menu.addAction("Send the rows…", lambda: self.send_wanted.emit(source, [data]))
-                menu.addAction("Compare this pull with it…", lambda: self.compare_wanted.emit(source, data))
-                menu.addAction("Count exactly", lambda: self._hub.count_exactly(source, data.name))
-                menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(source, data))
+                menu.addAction(tr("Send the rows…"), lambda: self.send_wanted.emit(source, [data]))
+                menu.addAction(tr("Compare this pull with it…"), lambda: self.compare_wanted.emit(source, data))
+                menu.addAction(tr("Count exactly"), lambda: self._hub.count_exactly(source, data.name))
+                menu.addAction(tr("Find a value in it…"), lambda: self.search_wanted.emit(source, data))
         if isinstance(data, (TableInfo, ColumnInfo)) and source is not None:
-            menu.addAction("Insert the name into the query", lambda: self.name_wanted.emit(source, data.name))
+            menu.addAction(tr("Insert the name into the query"), lambda: self.name_wanted.emit(source, data.name))
         if isinstance(data, Source):
-            menu.addAction("Read the catalogue again", lambda: self._hub.open(data, again=True))
-            menu.addAction("Find a value in it…", lambda: self.search_wanted.emit(data, None))
-            menu.addAction("Send tables…", lambda: self.send_wanted.emit(data, []))
+            menu.addAction(tr("Read the catalogue again"), lambda: self._hub.open(data, again=True))
+            menu.addAction(tr("Find a value in it…"), lambda: self.search_wanted.emit(data, None))
+            menu.addAction(tr("Send tables…"), lambda: self.send_wanted.emit(data, []))
             if not data.url.startswith("demo:"):
-                menu.addAction("Its page…", lambda: self.page_wanted.emit(data))
+                menu.addAction(tr("Its page…"), lambda: self.page_wanted.emit(data))
             is_demo = data.url.startswith("demo:")
-            menu.addAction("Remove the demo" if is_demo else "Remove from the list", lambda: self._hub.remove(data))
+            menu.addAction(
+                tr("Remove the demo") if is_demo else tr("Remove from the list"), lambda: self._hub.remove(data)
+            )
         if menu.actions():
             menu.exec(self.tree.viewport().mapToGlobal(at))
 
 
 def _column_word(column: ColumnInfo) -> str:
     if column.key:
-        return "key" if not column.refers else f"key → {column.refers.split('.')[0]}"
+        return "key" if not column.refers else tr("key → {split}", split=column.refers.split(".")[0])
     return f"→ {column.refers.split('.')[0]}" if column.refers else column.word
 
 
 def _kind(source: Source) -> str:
     """What stands at the right of a source."""
-    return f"team · {source.word}" if source.is_shared else source.word
+    return tr("team · {word}", word=source.word) if source.is_shared else source.word

@@ -17,11 +17,12 @@ from nimble_otter.pull.steps import CompareStep
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.ops.compare import CHANGED
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 _WIDTH = 290
 _MOST = 200_000
 """Changes that are pending at once, at most."""
-_TOO_MANY = "More than 200 000 changes are written in batches: nimble-otter compare LEFT RIGHT --write."
+_TOO_MANY = tr("More than 200 000 changes are written in batches: nimble-otter compare LEFT RIGHT --write.")
 
 
 class BringIntoLine(QWidget):
@@ -38,17 +39,19 @@ class BringIntoLine(QWidget):
         self.insert, self.update_, self.delete = QCheckBox(), QCheckBox(), QCheckBox()
         self.insert.setChecked(True)
         self.update_.setChecked(True)
-        self.shown_only = QCheckBox("only rows that the last step shows")
+        self.shown_only = QCheckBox(tr("only rows that the last step shows"))
         self.into = label("", "muted", wrap=True)
         self.refused = label("", "plum", 12, wrap=True)
-        self.make = button("Make changes pending", self.bring, "primary", "They are rehearsed and written in Changes")
-        self.turn = button("Other way round", self.turn_round, "", "Change the other side")
+        self.make = button(
+            tr("Make changes pending"), self.bring, "primary", tr("They are rehearsed and written in Changes")
+        )
+        self.turn = button(tr("Other way round"), self.turn_round, "", tr("Change the other side"))
         for each in (self.insert, self.update_, self.delete, self.shown_only):
             each.toggled.connect(lambda _: self._show_count())
         whole = QVBoxLayout(self)
         whole.setContentsMargins(14, 10, 14, 10)
         whole.addLayout(column(
-            row(label("Bring into line", bold=True), None, self.turn), self.into, self.insert, self.update_,
+            row(label(tr("Bring into line"), bold=True), None, self.turn), self.into, self.insert, self.update_,
             self.delete, self.shown_only, self.refused, row(self.make, None), None, space=7,
         ))  # fmt: skip
         self.setFixedWidth(_WIDTH)
@@ -74,7 +77,7 @@ class BringIntoLine(QWidget):
         assert self.open_pull is not None
         names = self.open_pull.pull.name, self._step.other.rpartition("/")[2]
         changed, like = names if self._is_left else names[::-1]
-        self.into.setText(f"{changed} becomes like {like}")
+        self.into.setText(tr("{changed} becomes like {like}", changed=changed, like=like))
         differences = compared.found
         sides = ("right", "left") if self._is_left else ("left", "right")
         counts = (
@@ -100,7 +103,9 @@ class BringIntoLine(QWidget):
         )
         count = sum(int(np.count_nonzero(states == state)) for state, is_wanted in marks if is_wanted)
         why = _TOO_MANY if count > _MOST else self._why_not(compared)
-        self.make.setText(f"Make {grouped(count)} change{'s' if count != 1 else ''} pending")
+        self.make.setText(
+            trn("Make {count} change pending", "Make {count} changes pending", count, count=grouped(count))
+        )
         self.make.setEnabled(bool(count) and not why)
         self.refused.setText(why)
         self.refused.setVisible(bool(why))
@@ -114,17 +119,17 @@ class BringIntoLine(QWidget):
         """Why the side can't be changed; "" where it can."""
         if self._is_left:
             if compared.places is None:
-                return "These rows are made by steps above; move them below, or compare the table itself."
+                return tr("These rows are made by steps above; move them below, or compare the table itself.")
             return self.open_pull.target.reason if self.open_pull is not None else ""
         other = self._other
         if is_rows_file(self._step.other):
-            return "A file is not changed; send the rows over it."
+            return tr("A file is not changed; send the rows over it.")
         if self.open_pull is not None and self._step.other in self.open_pull.pinned:
-            return "A pinned result is a copy; there is nothing to change."
+            return tr("A pinned result is a copy; there is nothing to change.")
         if other is None or other.course is None:
-            return f"Open {self._step.other} first: its rows are changed there."
+            return tr("Open {other} first: its rows are changed there.", other=self._step.other)
         if other.shaped is None or not other.course.end.own_rows or other.course.end.grouped is not None:
-            return f"The rows of {other.pull.name} are made by its steps."
+            return tr("The rows of {pull_name} are made by its steps.", pull_name=other.pull.name)
         return other.target.reason
 
     def _side(self, compared: Compared) -> tuple[OpenPull, Side] | None:
@@ -154,7 +159,7 @@ class BringIntoLine(QWidget):
 
         open_pull.jobs.submit(
             LOCAL, f"{open_pull.key} align", lambda stop, _: align(compared, side, wanted, lines, stop), show,
-            title="Bringing into line",
+            title=tr("Bringing into line"),
         )  # fmt: skip
 
     def _lines(self, compared: Compared) -> Ids | None:

@@ -43,16 +43,17 @@ from nimble_otter.pull.steps.check import suggested
 from nimble_otter.pull.steps.check_rules import TYPES
 from nimble_otter.table.ops.group import AggregateFunction
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr, trn
 
 _FORM, _NAME = 290, 92
 _RULES = {
-    Rule.FILLED: "is filled", Rule.UNIQUE: "is unique", Rule.AMONG: "is one of", Rule.RANGE: "is between",
-    Rule.PATTERN: "matches", Rule.TYPE: "is of type", Rule.NEWEST: "newest within",
-    Rule.ELSEWHERE: "is in another pull", Rule.AGGREGATE: "has an aggregate", Rule.ROWS: "rows: count",
-    Rule.SINCE_LAST: "rows: against last time", Rule.NO_DUPLICATES: "rows: no duplicates",
-    Rule.COLUMNS: "columns as last time", Rule.SQL: "SQL condition",
+    Rule.FILLED: tr("is filled"), Rule.UNIQUE: tr("is unique"), Rule.AMONG: "is one of", Rule.RANGE: tr("is between"),
+    Rule.PATTERN: "matches", Rule.TYPE: tr("is of type"), Rule.NEWEST: tr("newest within"),
+    Rule.ELSEWHERE: tr("is in another pull"), Rule.AGGREGATE: tr("has an aggregate"), Rule.ROWS: tr("rows: count"),
+    Rule.SINCE_LAST: tr("rows: against last time"), Rule.NO_DUPLICATES: tr("rows: no duplicates"),
+    Rule.COLUMNS: tr("columns as last time"), Rule.SQL: tr("SQL condition"),
 }  # fmt: skip
-_SEVERITY = [("stop", "stops the delivery"), ("warn", "warns")]
+_SEVERITY = [("stop", tr("stops the delivery")), ("warn", "warns")]
 _MARK, _SUBJECT, _SAYS, _FOUND, _HOW = range(5)
 
 
@@ -70,17 +71,17 @@ class _Toned(QStyledItemDelegate):
 class CheckDrawer(StepDrawer):
     """The drawer of a Check step. Selecting a line that fails shows the rows that fail it in the grid."""
 
-    title = "Check"
+    title = tr("Check")
 
     def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
         super().__init__()
         self._pulls = pulls
-        self.head.right.addWidget(button("Suggest", self.suggest, "", "Propose checks that these rows pass"))
-        self.head.right.addWidget(button("Add check", self.add))
+        self.head.right.addWidget(button(tr("Suggest"), self.suggest, "", tr("Propose checks that these rows pass")))
+        self.head.right.addWidget(button(tr("Add check"), self.add))
         self.lines = QTreeWidget()
         self.lines.setObjectName("checks")
         self.lines.setItemDelegate(_Toned(self.lines))
-        self.lines.setAccessibleName("Checks")
+        self.lines.setAccessibleName(tr("Checks"))
         self.lines.setRootIsDecorated(False)
         self.lines.setHeaderHidden(True)
         self.lines.setColumnCount(5)
@@ -93,7 +94,7 @@ class CheckDrawer(StepDrawer):
             header.setSectionResizeMode(index, QHeaderView.ResizeMode.Stretch)
         header.setMinimumSectionSize(20)
         self.lines.currentItemChanged.connect(lambda item, _: self._chosen(item))
-        self.nothing = label("No check yet. Add one, or let some be suggested from the rows.", "faint", wrap=True)
+        self.nothing = label(tr("No check yet. Add one, or let some be suggested from the rows."), "faint", wrap=True)
         self._offers = QVBoxLayout()
         self._offered = boxed(column(self._offers, margins=(12, 8, 12, 8)), "raised")
         self._offers_area = QScrollArea()
@@ -154,8 +155,16 @@ class CheckDrawer(StepDrawer):
             return
         result = course.results[self.at]
         count = len(result.shaped.checked)
-        text = f"{grouped(result.shaped.rows)} rows, {count} check{'s' if count != 1 else ''}"
-        self.head.words.setText(f"{text}, {result.spent_s * 1000:.0f} ms" if step.on else "switched off")
+        text = trn(
+            "{rows} rows, {count} check",
+            "{rows} rows, {count} checks",
+            count,
+            rows=grouped(result.shaped.rows),
+            count=count,
+        )
+        self.head.words.setText(
+            tr("{text}, {spent_s:.0f} ms", text=text, spent_s=result.spent_s * 1000) if step.on else tr("switched off")
+        )
 
     def _found(self, step: CheckStep, open_pull: OpenPull) -> dict[int, Checked]:
         course = open_pull.course
@@ -168,8 +177,9 @@ class CheckDrawer(StepDrawer):
     def _fill(item: QTreeWidgetItem, line: CheckLine, found: Checked | None) -> None:
         is_failing = found is not None and not found.holds
         mark = "" if found is None else "!" if is_failing else "✓"
-        texts = (mark, line.subject, line.words(), found.said if found is not None else "off" if not line.on else "",
-                 "stop" if line.stops else "warn")  # fmt: skip
+        texts = (mark, line.subject, line.words(),
+                 found.said if found is not None else tr("off") if not line.on else "",
+                 tr("stop") if line.stops else tr("warn"))  # fmt: skip
         tone = "plum" if is_failing and line.stops else "amber_ink" if is_failing else "muted"
         for index, text in enumerate(texts):
             item.setText(index, text)
@@ -179,8 +189,9 @@ class CheckDrawer(StepDrawer):
             item.setFont(index, ui_font(bold=index == _SUBJECT or (index == _MARK and is_failing)))
         item.setTextAlignment(_MARK, Qt.AlignmentFlag.AlignCenter)
         item.setSizeHint(0, QSize(0, 29))
-        message = f"{line.told}: {texts[_FOUND] or 'not checked'}"
-        item.setData(0, Qt.ItemDataRole.AccessibleTextRole, f"{'fails' if is_failing else 'holds'}: {message}")
+        told = {"check": line.told, "found": texts[_FOUND] or tr("not checked")}
+        said = tr("fails: {check}: {found}", **told) if is_failing else tr("holds: {check}: {found}", **told)
+        item.setData(0, Qt.ItemDataRole.AccessibleTextRole, said)
 
     def _chosen(self, item: QTreeWidgetItem | None) -> None:
         if self._is_filling:
@@ -208,66 +219,72 @@ class CheckDrawer(StepDrawer):
         self.editor.setVisible(line is not None)
         if line is None:
             return
-        rule = combo([(key.value, word) for key, word in _RULES.items()], line.rule.value, "What must hold")
+        rule = combo([(key.value, word) for key, word in _RULES.items()], line.rule.value, tr("What must hold"))
         rule.activated.connect(lambda: self._set_rule(Rule(rule.currentData())))
-        self._add("Check", rule)
+        self._add(tr("Check"), rule)
         if line.rule.is_of_columns:
             for index, name in enumerate(line.columns or ("",)):
-                names = [("", "choose a column"), *((n, n) for n in self.names(name))]
-                chosen = combo(names, name, f"Column {index + 1}")
+                names = [("", tr("choose a column")), *((n, n) for n in self.names(name))]
+                chosen = combo(names, name, tr("Column {index}", index=index + 1))
                 chosen.activated.connect(lambda _, p=index, w=chosen: self._set_column(p, str(w.currentData())))
-                self._add("Column" if not index else "and", chosen)
+                self._add(tr("Column") if not index else "and", chosen)
             if line.rule is Rule.UNIQUE:
-                more = combo([("", "and another column"), *((n, n) for n in self.names())], "", "Another column")
+                more = combo([("", "and another column"), *((n, n) for n in self.names())], "", tr("Another column"))
                 more.activated.connect(lambda: self._set_column(len(line.columns), str(more.currentData())))
                 self._add("", more)
         self._add_values(line)
-        how = combo(_SEVERITY, "stop" if line.stops else "warn", "Where it fails")
+        how = combo(_SEVERITY, "stop" if line.stops else "warn", tr("Where it fails"))
         how.activated.connect(lambda: self._change(stops=how.currentData() == "stop"))
-        self._add("Failing", how)
-        switch = button("Switch off" if line.on else "Switch on", lambda: self._change(on=not line.on), "link")
-        self._form.addLayout(row(switch, button("Remove", self.remove, "link", "Remove this check"), None, space=14))
+        self._add(tr("Failing"), how)
+        switch = button(tr("Switch off") if line.on else tr("Switch on"), lambda: self._change(on=not line.on), "link")
+        self._form.addLayout(
+            row(switch, button(tr("Remove"), self.remove, "link", tr("Remove this check")), None, space=14)
+        )
 
     def _add_values(self, line: CheckLine) -> None:
         low, high = (*map(str, line.values), "", "")[:2]
         match line.rule:
             case Rule.FILLED:
-                self._text("NULL at most", low, lambda t: self._change(values=(t,) if t else ()), "0, 12 or 2 %")
+                self._text(
+                    tr("NULL at most"), low, lambda t: self._change(values=(t,) if t else ()), tr("0, 12 or 2 %")
+                )
             case Rule.AMONG:
                 text = ", ".join(map(str, line.values))
-                self._text("Values", text, lambda t: self._change(values=_listed(t)), "with commas between")
+                self._text(tr("Values"), text, lambda t: self._change(values=_listed(t)), "with commas between")
             case Rule.RANGE | Rule.ROWS:
                 self._bounds(low, high)
             case Rule.AGGREGATE:
-                figures = combo([f.value for f in AggregateFunction], line.figure or "sum", "Aggregate")
+                figures = combo([f.value for f in AggregateFunction], line.figure or "sum", tr("Aggregate"))
                 figures.activated.connect(lambda: self._change(figure=str(figures.currentData())))
-                self._add("Aggregate", figures)
+                self._add(tr("Aggregate"), figures)
                 self._other(line, "as of the pull")
                 if line.other:
-                    self._text("within", line.tolerance, lambda t: self._change(tolerance=t), "0, 1.5 or 2 %")
+                    self._text("within", line.tolerance, lambda t: self._change(tolerance=t), tr("0, 1.5 or 2 %"))
                 else:
                     self._bounds(low, high)
             case Rule.ELSEWHERE:
-                self._other(line, "Pull")
+                self._other(line, tr("Pull"))
             case Rule.PATTERN:
-                self._text("Pattern", low, lambda t: self._change(values=(t,)), "such as [A-Z]{2}\\d+")
+                self._text(tr("Pattern"), low, lambda t: self._change(values=(t,)), "such as [A-Z]{2}\\d+")
             case Rule.TYPE:
-                kinds = combo(list(TYPES), low or "number", "Type")
+                kinds = combo(list(TYPES), low or "number", tr("Type"))
                 kinds.activated.connect(lambda: self._change(values=(str(kinds.currentData()),)))
-                self._add("Type", kinds)
+                self._add(tr("Type"), kinds)
             case Rule.SINCE_LAST:
-                self._text("at least %", low, lambda t: self._change(values=(t,)), "of the last delivery's rows")
+                self._text(
+                    tr("at least %"), low, lambda t: self._change(values=(t,)), tr("of the last delivery's rows")
+                )
             case Rule.NEWEST:
-                self._text("Age", low, lambda t: self._change(values=(t,)), "2 days, 6 hours, 30 minutes")
+                self._text(tr("Age"), low, lambda t: self._change(values=(t,)), tr("2 days, 6 hours, 30 minutes"))
             case Rule.SQL:
                 field = ExpressionField(line.text)
-                field.setAccessibleName("Condition")
+                field.setAccessibleName(tr("Condition"))
                 field.editingFinished.connect(lambda: self._change(text=field.text().strip()))
-                self._add("Condition", field)
+                self._add(tr("Condition"), field)
 
     def _bounds(self, low: str, high: str) -> None:
-        self._text("at least", low, lambda t: self._change(values=(t, (*self._values(), "", "")[1])), "no bound")
-        self._text("at most", high, lambda t: self._change(values=((*self._values(), "")[0], t)), "no bound")
+        self._text("at least", low, lambda t: self._change(values=(t, (*self._values(), "", "")[1])), tr("no bound"))
+        self._text("at most", high, lambda t: self._change(values=((*self._values(), "")[0], t)), tr("no bound"))
 
     def _values(self) -> tuple[object, ...]:
         return self.line.values if self.line is not None else ()
@@ -275,12 +292,14 @@ class CheckDrawer(StepDrawer):
     def _other(self, line: CheckLine, name: str) -> None:
         names = self._pulls(self.open_pull) if self.open_pull is not None else []
         names = names if not line.other or line.other in names else [line.other, *names]
-        none = "none: between bounds" if line.rule is Rule.AGGREGATE else "choose a pull"
-        chosen = combo([("", none), *((n, n) for n in names)], line.other, "Other pull")
+        none = tr("none: between bounds") if line.rule is Rule.AGGREGATE else tr("choose a pull")
+        chosen = combo([("", none), *((n, n) for n in names)], line.other, tr("Other pull"))
         chosen.activated.connect(lambda: self._change(other=str(chosen.currentData())))
         self._add(name, chosen)
         if line.other:
-            self._text("its column", line.other_column, lambda t: self._change(other_column=t), "of the same name")
+            self._text(
+                tr("its column"), line.other_column, lambda t: self._change(other_column=t), tr("of the same name")
+            )
 
     def _text(self, name: str, text: str, put: Callable[[str], None], hint: str) -> None:
         field = QLineEdit(text)
@@ -306,7 +325,7 @@ class CheckDrawer(StepDrawer):
         if line is None or line.rule is rule:
             return
         columns = line.columns if rule.is_of_columns else ()
-        first = {Rule.TYPE: ("number",), Rule.SINCE_LAST: ("90",), Rule.NEWEST: ("2 days",)}
+        first = {Rule.TYPE: ("number",), Rule.SINCE_LAST: ("90",), Rule.NEWEST: (tr("2 days"),)}
         made = CheckLine(rule, columns[:1], first.get(rule, ()), "sum" if rule is Rule.AGGREGATE else "",
                          stops=line.stops, on=line.on)  # fmt: skip
         self._put(made)
@@ -326,7 +345,7 @@ class CheckDrawer(StepDrawer):
         step = self.step
         if step is not None and step.lines[self._line] != line:
             lines = (*step.lines[: self._line], line, *step.lines[self._line + 1 :])
-            self.put(replace(step, lines=lines), "Change check")
+            self.put(replace(step, lines=lines), tr("Change check"))
 
     def add(self, line: CheckLine | None = None) -> None:
         """One more line, which is edited then."""
@@ -334,14 +353,14 @@ class CheckDrawer(StepDrawer):
         if step is not None:
             self._line = len(step.lines)
             made = line or CheckLine(Rule.FILLED, tuple(self.names()[:1]))
-            self.put(replace(step, lines=(*step.lines, made)), "Add check")
+            self.put(replace(step, lines=(*step.lines, made)), tr("Add check"))
 
     def remove(self) -> None:
         """Take the selected line out."""
         step = self.step
         if step is not None and self.line is not None:
             lines = (*step.lines[: self._line], *step.lines[self._line + 1 :])
-            self.put(replace(step, lines=lines), "Remove check")
+            self.put(replace(step, lines=lines), tr("Remove check"))
 
     # --- suggested ---------------------------------------------------------------------------------------------
 
@@ -359,22 +378,22 @@ class CheckDrawer(StepDrawer):
 
         open_pull.jobs.submit(
             LOCAL, f"{open_pull.key} suggest", lambda stop, _: suggested(before.flat(), before.shown(), stop), show,
-            title="Looking at the columns",
+            title=tr("Looking at the columns"),
         )  # fmt: skip
 
     def _offer(self, lines: list[CheckLine]) -> None:
         clear(self._offers)
         self._offers_area.setVisible(True)
         self.lines.setVisible(False)
-        close = button("Back to the checks", self._close_offers, "link")
-        text = "Suggested; these rows pass" if lines else "Nothing more to suggest for these rows."
-        everything = button("Add all", lambda: self._take(lines), "link", "Add all suggested checks")
+        close = button(tr("Back to the checks"), self._close_offers, "link")
+        text = tr("Suggested; these rows pass") if lines else tr("Nothing more to suggest for these rows.")
+        everything = button(tr("Add all"), lambda: self._take(lines), "link", tr("Add all suggested checks"))
         self._offers.addLayout(row(label(text, "muted", 12), None, *([everything] if lines else []), close, space=12))
         for line in lines:
             name = label(line.subject, bold=True)
             name.setFixedWidth(136)
             rest, says = [other for other in lines if other is not line], ElidedLabel(line.words())
-            take = button("Add", partial(self._take, [line], rest), "link", f"Add: {line.told}")
+            take = button(tr("Add"), partial(self._take, [line], rest), "link", tr("Add: {told}", told=line.told))
             self._offers.addLayout(parts := row(name, says, take, space=8))
             parts.setStretch(1, 1)
 
@@ -383,7 +402,7 @@ class CheckDrawer(StepDrawer):
         if step is None:
             return
         self._line = len(step.lines)
-        self.put(replace(step, lines=(*step.lines, *lines)), "Add checks")
+        self.put(replace(step, lines=(*step.lines, *lines)), tr("Add checks"))
         if left:
             self._offer(left)
         else:

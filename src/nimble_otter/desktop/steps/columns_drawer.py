@@ -14,6 +14,7 @@ from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat
+from nimble_otter.translation import tr
 
 _PATTERNS = {
     Kind.TIME: ("yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm:ss.SSS", "d MMM yyyy HH:mm"),
@@ -26,22 +27,22 @@ _WORDS = (("", "yes, no"), ("true,false", "true, false"), ("1,0", "1, 0"), ("✓
 class ColumnsDrawer(StepDrawer):
     """The drawer of a Columns step: order, names, hiding, formats."""
 
-    title = "Columns"
+    title = tr("Columns")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Show all", lambda: self._put("Show columns", hidden=())))
+        self.head.right.addWidget(button(tr("Show all"), lambda: self._put(tr("Show columns"), hidden=())))
         self.narrow = QLineEdit()
-        self.narrow.setPlaceholderText("Find a column")
-        self.narrow.setAccessibleName("Find a column")
+        self.narrow.setPlaceholderText(tr("Find a column"))
+        self.narrow.setAccessibleName(tr("Find a column"))
         self.narrow.textChanged.connect(self._narrow)
         self.list = QListWidget()
-        self.list.setAccessibleName("Columns, in order")
+        self.list.setAccessibleName(tr("Columns, in order"))
         self.list.setDragDropMode(QListWidget.DragDropMode.InternalMove)
         self.list.itemChanged.connect(lambda _: self._read())
         self.list.model().rowsMoved.connect(lambda *_: self._read())
         self.list.currentItemChanged.connect(lambda *_: self._show_look())
-        note = label("Checked: shown and sent; drag to move", "muted", 12)
+        note = label(tr("Checked: shown and sent; drag to move"), "muted", 12)
         left = boxed(column(row(self.narrow, note, None), self.list, self.problem, margins=(12, 10, 12, 8)))
         self._look = QVBoxLayout()
         self._look.setSpacing(6)
@@ -70,7 +71,7 @@ class ColumnsDrawer(StepDrawer):
         for name in ordered:
             look = step.look(name)
             text = f"{name} → {look.title}" if look.title else name
-            item = QListWidgetItem(f"{text}{'  · pinned' if name in step.pinned else ''}")
+            item = QListWidgetItem(tr("{column}  · pinned", column=text) if name in step.pinned else text)
             item.setData(Qt.ItemDataRole.UserRole, name)
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Unchecked if name in step.hidden else Qt.CheckState.Checked)
@@ -104,7 +105,7 @@ class ColumnsDrawer(StepDrawer):
             self.refresh()
             return
         hidden = tuple(str(item.data(Qt.ItemDataRole.UserRole)) for item in off)
-        self._put("Change columns", order=order if order != tuple(self.names()) else (), hidden=hidden)
+        self._put(tr("Change columns"), order=order if order != tuple(self.names()) else (), hidden=hidden)
 
     def _put(self, name: str, **changes: object) -> None:
         if self.step is not None:
@@ -115,12 +116,12 @@ class ColumnsDrawer(StepDrawer):
     def _set(self, **changes: object) -> None:
         step, name = self.step, self.chosen
         if step is not None and name:
-            self.put(step.with_look(name, replace(step.look(name), **changes)), "Change look")  # type: ignore[arg-type]
+            self.put(step.with_look(name, replace(step.look(name), **changes)), tr("Change look"))  # type: ignore[arg-type]
 
     def _pin(self, on: bool) -> None:
         step, name = self.step, self.chosen
         if step is not None and name:
-            self._put("Pin column", pinned=(*(n for n in step.pinned if n != name), *((name,) if on else ())))
+            self._put(tr("Pin column"), pinned=(*(n for n in step.pinned if n != name), *((name,) if on else ())))
 
     def _show_look(self) -> None:
         step, name = self.step, self.chosen
@@ -129,52 +130,57 @@ class ColumnsDrawer(StepDrawer):
         if step is None or field is None:
             return
         look = step.look(name)
-        self._look.addWidget(label(f"Format of {name}", "muted", 12))
+        self._look.addWidget(label(tr("Format of {name}", name=name), "muted", 12))
         title = QLineEdit(look.title)
         title.setPlaceholderText(name)
-        title.setAccessibleName("Title")
+        title.setAccessibleName(tr("Title"))
         title.editingFinished.connect(lambda: self._set(title=title.text().strip()))
-        pinned = combo([("", "scrolls"), ("on", "stays at the left")], "on" if name in step.pinned else "", "Place")
+        pinned = combo(
+            [("", "scrolls"), ("on", tr("stays at the left"))], "on" if name in step.pinned else "", tr("Place")
+        )
         pinned.activated.connect(lambda _: self._pin(bool(pinned.currentData())))
-        self._line("Title", title, pinned)
+        self._line(tr("Title"), title, pinned)
         for text, *parts in self._fields_for(field, look):
             self._line(text, *parts)
         align = self._choice([("", "as usual"), ("left", "left"), ("centre", "centre"), ("right", "right")], look.align,
-                             "Align", lambda v: self._set(align=v))  # fmt: skip
-        paint = self._choice([("", "no paint"), ("bars", "bars"), ("scale", "shades")], look.paint, "Paint",
+                             tr("Align"), lambda v: self._set(align=v))  # fmt: skip
+        paint = self._choice([("", tr("no paint")), ("bars", "bars"), ("scale", "shades")], look.paint, tr("Paint"),
                              lambda v: self._set(paint=v))  # fmt: skip
         paint.setEnabled(field.kind.is_amount)
-        self._line("Align", align, paint)
+        self._line(tr("Align"), align, paint)
 
     def _fields_for(self, field: Field, look: ColumnFormat) -> list[tuple[str, *tuple[QWidget, ...]]]:
         kind = field.kind
         if kind.is_number:
             style = self._choice(
-                [("", "number"), ("percent", "percent"), ("bytes", "bytes, kB, MB"), ("scientific", "1.2e+03")],
-                look.style, "Numbers as", lambda v: self._set(style=v),
+                [("", "number"), ("percent", "percent"), ("bytes", tr("bytes, kB, MB")), ("scientific", "1.2e+03")],
+                look.style, tr("Numbers as"), lambda v: self._set(style=v),
             )  # fmt: skip
-            digits = [("", "all digits"), *((str(n), f"{n} decimal{'s' * (n != 1)}") for n in range(7))]
-            decimals = self._choice(digits, "" if look.decimals is None else str(look.decimals), "Decimals",
+            digits = [
+                ("", tr("all digits")),
+                *((str(n), tr("{n} decimal{value}", n=n, value="s" * (n != 1))) for n in range(7)),
+            ]
+            decimals = self._choice(digits, "" if look.decimals is None else str(look.decimals), tr("Decimals"),
                                     lambda v: self._set(decimals=int(v) if v else None))  # fmt: skip
             groups = self._choice(
                 [("", "as usual"), ("on", "1 000 000"), ("off", "1000000")],
-                "" if look.groups is None else "on" if look.groups else "off", "Thousands",
+                "" if look.groups is None else "on" if look.groups else "off", tr("Thousands"),
                 lambda v: self._set(groups={"": None, "on": True, "off": False}[v]),
             )  # fmt: skip
-            return [("Number", style, decimals), ("Thousands", groups)]
+            return [(tr("Number"), style, decimals), (tr("Thousands"), groups)]
         if kind is Kind.BOOL:
-            words = self._choice(_WORDS, ",".join(look.words), "Words",
+            words = self._choice(_WORDS, ",".join(look.words), tr("Words"),
                                  lambda v: self._set(words=tuple(v.split(",")) if v else ()))  # fmt: skip
-            return [("Words", words)]
+            return [(tr("Words"), words)]
         if not (kind.is_moment or kind is Kind.CLOCK):
             return []
         offered = _PATTERNS[Kind.TIME if kind is Kind.ZONED else kind]
-        pattern = self._typed([*offered], look.pattern, "Pattern", lambda v: self._set(pattern=v))
-        pattern.setToolTip("Unicode date pattern: yyyy MM dd HH mm ss SSS, MMM and EEE for names, 'text' in quotes")
+        pattern = self._typed([*offered], look.pattern, tr("Pattern"), lambda v: self._set(pattern=v))
+        pattern.setToolTip(tr("Unicode date pattern: yyyy MM dd HH mm ss SSS, MMM and EEE for names, 'text' in quotes"))
         if kind is not Kind.ZONED:
-            return [("Pattern", pattern)]
-        zone = self._typed(sorted(available_timezones()), look.zone, "Time zone", lambda v: self._set(zone=v))
-        return [("Pattern", pattern), ("Zone", zone)]
+            return [(tr("Pattern"), pattern)]
+        zone = self._typed(sorted(available_timezones()), look.zone, tr("Time zone"), lambda v: self._set(zone=v))
+        return [(tr("Pattern"), pattern), (tr("Zone"), zone)]
 
     @staticmethod
     def _choice(

@@ -21,16 +21,17 @@ from nimble_otter.pull.steps.compare import read_tolerance
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Field, Kind, View
 from nimble_otter.table.ops.alike import EQUAL, Alike, are_comparable, reconciled
+from nimble_otter.translation import tr
 
 _TIMES = (Kind.TIME, Kind.ZONED, Kind.DATE, Kind.CLOCK, Kind.SPAN)
-_TEXT_RULES = (("any_case", "any case"), ("any_space", "any spaces"), ("empty_is_null", "empty is NULL"))
-_NO_COLUMN = "not compared"
+_TEXT_RULES = (("any_case", tr("any case")), ("any_space", tr("any spaces")), ("empty_is_null", tr("empty is NULL")))
+_NO_COLUMN = tr("not compared")
 
 
 class CompareDrawer(OtherDrawer):
     """The drawer of a Compare step. `show_pending` shows a pull of which differences became pending changes."""
 
-    title = "Compare"
+    title = tr("Compare")
 
     def __init__(
         self,
@@ -42,17 +43,17 @@ class CompareDrawer(OtherDrawer):
         super().__init__(pulls, panel)
         self.panel = panel
         self._keys = QLineEdit()
-        self._keys.setAccessibleName("Matched by")
-        self._keys.setPlaceholderText("row by row")
+        self._keys.setAccessibleName(tr("Matched by"))
+        self._keys.setPlaceholderText(tr("row by row"))
         self._keys.setFixedWidth(130)
         self._keys.editingFinished.connect(self._set_keys)
-        self.same = QCheckBox("same rows, too")
+        self.same = QCheckBox(tr("same rows, too"))
         self.same.clicked.connect(lambda on: self._put(with_same=bool(on)))
         self.pairs = QGridLayout()
         self.pairs.setHorizontalSpacing(10)
         self.pairs.setVerticalSpacing(5)
         self.pairs.setColumnStretch(6, 1)
-        self.lines.addLayout(row(label("Matched by", "muted"), self._keys, self.same, None, space=8))
+        self.lines.addLayout(row(label(tr("Matched by"), "muted"), self._keys, self.same, None, space=8))
         self.lines.addLayout(self.pairs)
 
     @property
@@ -63,11 +64,11 @@ class CompareDrawer(OtherDrawer):
 
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
-        return [label("These rows against", "muted")]
+        return [label(tr("These rows against"), "muted")]
 
     def behind_name(self) -> list[QWidget]:
         """What stands behind the name of the other pull."""
-        return [button("A file…", self.ask_file, "", "A delivered file: CSV, JSON, XLSX or Parquet")]
+        return [button(tr("A file…"), self.ask_file, "", tr("A delivered file: CSV, JSON, XLSX or Parquet"))]
 
     def refresh(self) -> None:
         """Show the step as it is now."""
@@ -118,31 +119,31 @@ class CompareDrawer(OtherDrawer):
 
         def done(keys: tuple[str, ...]) -> None:
             if self.compare is step:
-                self.put(replace(compare_step, keys=keys), "Choose the other side")
+                self.put(replace(compare_step, keys=keys), tr("Choose the other side"))
 
         def failed(problem: Exception) -> None:
             if self.compare is step:
-                self.put(replace(compare_step, keys=tuple(wanted)), "Choose the other side")
+                self.put(replace(compare_step, keys=tuple(wanted)), tr("Choose the other side"))
             if isinstance(problem, OtterError):
                 self.problem.setText(str(problem))
                 self.problem.show()
 
         if not name or (rows is None and not is_rows_file(name)):
-            self.put(replace(compare_step, keys=tuple(wanted)), "Choose the other side")
+            self.put(replace(compare_step, keys=tuple(wanted)), tr("Choose the other side"))
             return
-        open_pull.jobs.submit(LOCAL, f"{open_pull.key} find key", work, done, failed, title="Finding a key")
+        open_pull.jobs.submit(LOCAL, f"{open_pull.key} find key", work, done, failed, title=tr("Finding a key"))
 
     def ask_file(self) -> None:
         """Compare with the rows of a file."""
         kinds = " ".join(f"*{suffix}" for suffix in SUFFIXES)
-        path, _ = QFileDialog.getOpenFileName(self, "Compare with a file", "", f"Rows ({kinds})")
+        path, _ = QFileDialog.getOpenFileName(self, tr("Compare with a file"), "", tr("Rows ({kinds})", kinds=kinds))
         if path:
             self.choose(path)
 
     def _put(self, **changes: object) -> None:
         step = self.compare
         if step is not None:
-            self.put(replace(step, **changes), "Change comparison")  # type: ignore[arg-type]
+            self.put(replace(step, **changes), tr("Change comparison"))  # type: ignore[arg-type]
 
     def _set_keys(self) -> None:
         step = self.compare
@@ -152,7 +153,7 @@ class CompareDrawer(OtherDrawer):
 
     def _show_pairs(self, step: CompareStep, there: tuple[Field, ...]) -> None:
         by_name, given = {f.name.casefold(): f for f in there}, dict(step.pairs)
-        for index, title in enumerate(("column here", "", "against", "within", "")):
+        for index, title in enumerate((tr("column here"), "", "against", "within", "")):
             self.pairs.addWidget(label(title, "faint", 12), 0, index)
         for line, field in enumerate(self.fields(), 1):
             if field.name in step.keys:
@@ -161,7 +162,7 @@ class CompareDrawer(OtherDrawer):
             is_out = field.name in step.left_out or other is None
             chosen = other.name if other is not None and not is_out else ""
             choices = [("", _NO_COLUMN), *((f.name, f.name) for f in there)]
-            against = combo(choices, chosen, f"Compared with {field.name}")
+            against = combo(choices, chosen, tr("Compared with {field_name}", field_name=field.name))
             against.setFixedWidth(140)
             against.activated.connect(lambda _, n=field.name, w=against: self._pair(n, str(w.currentData())))
             name = label(field.name)
@@ -176,21 +177,25 @@ class CompareDrawer(OtherDrawer):
 
     def _show_rule(self, line: int, field: Field, other: Field, rule: Alike) -> None:
         if not are_comparable(field.kind, other.kind):
-            words = f"{field.kind.value} can't be compared with {other.kind.value}"
+            words = tr(
+                "{kind_value} can't be compared with {kind_value2}",
+                kind_value=field.kind.value,
+                kind_value2=other.kind.value,
+            )
             self.pairs.addWidget(label(words, "plum", 12), line, 4)
             return
         if field.is_number or field.kind in _TIMES:
             within = QLineEdit(f"{rule.tolerance:g}" if rule.tolerance else "")
-            within.setAccessibleName(f"Tolerance of {field.name}")
+            within.setAccessibleName(tr("Tolerance of {field_name}", field_name=field.name))
             within.setPlaceholderText("0" if field.is_number else "0 s")
             within.setFixedWidth(56)
             within.editingFinished.connect(lambda w=within, f=field: self._set_tolerance(f.name, w.text()))
             self.pairs.addWidget(within, line, 3)
         if field.kind is Kind.OBJECT and other.kind is Kind.OBJECT:
             inside = QLineEdit(rule.lists_by)
-            inside.setAccessibleName(f"Field that matches the items of lists in {field.name}")
-            inside.setPlaceholderText("lists by")
-            inside.setToolTip("A field that the items of a list have: they are matched by it, whatever their order")
+            inside.setAccessibleName(tr("Field that matches the items of lists in {field_name}", field_name=field.name))
+            inside.setPlaceholderText(tr("lists by"))
+            inside.setToolTip(tr("A field that the items of a list have: they are matched by it, whatever their order"))
             inside.setFixedWidth(100)
             inside.editingFinished.connect(lambda w=inside, f=field: self._set_rule(f.name, lists_by=w.text().strip()))
             self.pairs.addWidget(inside, line, 3, 1, 2)
@@ -206,7 +211,7 @@ class CompareDrawer(OtherDrawer):
         for count in (1, 2, 3):
             for some in combinations(_TEXT_RULES, count):
                 choices["+".join(key for key, _ in some)] = ", ".join(words for _, words in some)
-        combo_box = combo(choices.items(), chosen, f"When texts of {name} are the same")
+        combo_box = combo(choices.items(), chosen, tr("When texts of {name} are the same", name=name))
         combo_box.setFixedWidth(120)
         combo_box.view().setMinimumWidth(260)
         combo_box.activated.connect(lambda _: self._set_rule(

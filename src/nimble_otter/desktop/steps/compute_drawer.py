@@ -16,25 +16,45 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps import Computed, ComputeStep
 from nimble_otter.query.local.conditions import parse_expression
 from nimble_otter.table import Table
+from nimble_otter.translation import tr
 
 _FUNCTIONS = (
-    ("round(n, digits)", "number"), ("abs(n)", "number"), ("sqrt(n)", "number"),
-    ("coalesce(a, b)", "the first not empty"),
-    ("nullif(a, b)", "NULL where equal"), ("greatest(a, b)", "the most"), ("least(a, b)", "the least"),
-    ("case when a > 1 then b else c end", "by conditions"), ("lower(t)", "text"), ("upper(t)", "text"),
-    ("trim(t)", "text"), ("length(t)", "characters"), ("substring(t, 1, 3)", "from, how many"), ("left(t, 3)", "text"),
-    ("replace(t, 'a', 'b')", "text"), ("split_part(t, '-', 1)", "text"), ("a || b", "joined texts"),
-    ("concat_ws('-', a, b)", "joined texts"), ("lpad(t, 5, '0')", "filled"),
+    ("round(n, digits)", "number"),
+    ("abs(n)", "number"),
+    ("sqrt(n)", "number"),
+    ("coalesce(a, b)", tr("the first not empty")),
+    ("nullif(a, b)", tr("NULL where equal")),
+    ("greatest(a, b)", tr("the most")),
+    ("least(a, b)", tr("the least")),
+    ("case when a > 1 then b else c end", tr("by conditions")),
+    ("lower(t)", "text"),
+    ("upper(t)", "text"),
+    ("trim(t)", "text"),
+    ("length(t)", "characters"),
+    ("substring(t, 1, 3)", "from, how many"),
+    ("left(t, 3)", "text"),
+    ("replace(t, 'a', 'b')", "text"),
+    ("split_part(t, '-', 1)", "text"),
+    ("a || b", tr("joined texts")),
+    ("concat_ws('-', a, b)", tr("joined texts")),
+    ("lpad(t, 5, '0')", "filled"),
     ("regexp_replace(t, '[0-9]+', '')", "text"),
-    ("year(d)", "part of a time"), ("month(d)", "part of a time"), ("extract(dow from d)", "part of a time"),
-    ("date_trunc('month', d)", "its beginning"), ("d - e", "days, interval"),
-    ("datediff(d, e)", "days between"),
-    ("d + interval '1 month'", "later"), ("to_char(d, 'YYYY-MM')", "text of a time"), ("cast(a as integer)", "kind"),
-    ("sum(n) over (partition by a order by d)", "running"), ("rank() over (order by n desc)", "place"),
-    ("lag(n) over (order by d)", "the row before"), ("avg(n) over (order by d rows 6 preceding)", "of seven rows"),
-    ("sum(n) over (order by d range interval '7 days' preceding)", "of seven days"),
+    ("year(d)", tr("part of a time")),
+    ("month(d)", tr("part of a time")),
+    ("extract(dow from d)", tr("part of a time")),
+    ("date_trunc('month', d)", tr("its beginning")),
+    ("d - e", tr("days, interval")),
+    ("datediff(d, e)", tr("days between")),
+    ("d + interval '1 month'", "later"),
+    ("to_char(d, 'YYYY-MM')", tr("text of a time")),
+    ("cast(a as integer)", "kind"),
+    ("sum(n) over (partition by a order by d)", "running"),
+    ("rank() over (order by n desc)", "place"),
+    ("lag(n) over (order by d)", tr("the row before")),
+    ("avg(n) over (order by d rows 6 preceding)", tr("of seven rows")),
+    ("sum(n) over (order by d range interval '7 days' preceding)", tr("of seven days")),
     ("ntile(4) over (order by n)", "quarter"),
-)  # fmt: skip
+)
 
 
 def _written(name: str) -> str:
@@ -45,11 +65,11 @@ def _written(name: str) -> str:
 class ComputeDrawer(StepDrawer):
     """Every change is taken when a field is left or Enter is pressed; a wrong one says what is wrong, and stays."""
 
-    title = "Compute"
+    title = tr("Compute")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Add column", self.add))
+        self.head.right.addWidget(button(tr("Add column"), self.add))
         self._lines = QVBoxLayout()
         self.fields_of: list[tuple[QLineEdit, ExpressionField]] = []
         self._last: ExpressionField | None = None
@@ -57,11 +77,11 @@ class ComputeDrawer(StepDrawer):
         self.help.setColumnCount(2)
         self.help.setHeaderHidden(True)
         self.help.setRootIsDecorated(False)
-        self.help.setAccessibleName("Columns and functions; Enter inserts one into the expression")
+        self.help.setAccessibleName(tr("Columns and functions; Enter inserts one into the expression"))
         self.help.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.help.itemActivated.connect(lambda item: self._put_in(item))
         self.help.itemDoubleClicked.connect(lambda item: self._put_in(item))
-        note = label("Double-click inserts it into the expression", "muted", 11)
+        note = label(tr("Double-click inserts it into the expression"), "muted", 11)
         side = boxed(column(note, self.help, space=4, margins=(12, 8, 8, 6)), "raised")
         side.setFixedWidth(300)
         self.set_body(self.scrolled(self._lines, self.problem), Line(True, "grid_line"), side, stretch=(1, 0, 0))
@@ -90,14 +110,14 @@ class ComputeDrawer(StepDrawer):
         for index, computed in enumerate(step.columns):
             name, text = QLineEdit(computed.label), ExpressionField(computed.text)
             name.setPlaceholderText("name")
-            name.setAccessibleName(f"Name of computed column {index + 1}")
+            name.setAccessibleName(tr("Name of computed column {index}", index=index + 1))
             name.setFixedWidth(130)
-            text.setPlaceholderText("expression, such as round(level_m * 100, 1)")
-            text.setAccessibleName(f"Expression of computed column {index + 1}")
+            text.setPlaceholderText(tr("expression, such as round(level_m * 100, 1)"))
+            text.setAccessibleName(tr("Expression of computed column {index}", index=index + 1))
             name.setCursorPosition(0)
             for field in (name, text):
                 field.editingFinished.connect(partial(self._read, index))
-            remove = button("×", partial(self._remove, index), "plain", "Remove")
+            remove = button("×", partial(self._remove, index), "plain", tr("Remove"))
             sign = label("=", "muted")
             line = row(name, sign, text, remove, space=6)
             line.setStretch(2, 1)
@@ -105,7 +125,7 @@ class ComputeDrawer(StepDrawer):
             self._lines.addLayout(line)
             self.fields_of.append((name, text))
         if not step.columns:
-            self._lines.addWidget(label("No column yet. Add one.", "faint"))
+            self._lines.addWidget(label(tr("No column yet. Add one."), "faint"))
 
     def _fill_help(self) -> None:
         step = self.current
@@ -145,7 +165,7 @@ class ComputeDrawer(StepDrawer):
         if not computed.label:
             computed = replace(computed, label=self._free(step))
         columns = (*step.columns[:place], computed, *step.columns[place + 1 :])
-        self.put(replace(step, columns=columns), "Change compute")
+        self.put(replace(step, columns=columns), tr("Change compute"))
 
     def _say_place(self, text: str) -> None:
         """Where in the expression the problem is."""
@@ -156,7 +176,7 @@ class ComputeDrawer(StepDrawer):
             parse_expression(text, Table(self.fields(), (), 0))
         except ConditionError as problem:
             if problem.place is not None:
-                self.problem.setText(f"Column {problem.place.column}: {problem}")
+                self.problem.setText(tr("Column {column}: {problem}", column=problem.place.column, problem=problem))
 
     @staticmethod
     def _free(step: ComputeStep) -> str:
@@ -166,13 +186,13 @@ class ComputeDrawer(StepDrawer):
     def _remove(self, place: int) -> None:
         step = self.current
         if isinstance(step, ComputeStep):
-            self.put(replace(step, columns=(*step.columns[:place], *step.columns[place + 1 :])), "Remove column")
+            self.put(replace(step, columns=(*step.columns[:place], *step.columns[place + 1 :])), tr("Remove column"))
 
     def add(self) -> None:
         """Add an empty column, unless there is one already."""
         step = self.current
         if isinstance(step, ComputeStep) and all(c.text for c in step.columns):
-            self.put(replace(step, columns=(*step.columns, Computed("", ""))), "Add column")
+            self.put(replace(step, columns=(*step.columns, Computed("", ""))), tr("Add column"))
         if self.fields_of:
             self.fields_of[-1][0].show()
             self.fields_of[-1][0].setFocus()

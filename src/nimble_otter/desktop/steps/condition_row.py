@@ -13,10 +13,11 @@ from nimble_otter.desktop.steps.expression_field import ExpressionField
 from nimble_otter.pull.steps import Condition
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 
 _SQL = "as SQL"
-_ANY = "any column"
-_SHOWN = {"is none of": "is not one of"}
+_ANY = tr("any column")
+_SHOWN = {"is none of": tr("is not one of")}
 PICKS = ("is one of", "is none of")
 """Comparisons with values that are picked."""
 
@@ -32,20 +33,22 @@ class ConditionRow(QWidget):
         super().__init__()
         self._condition = condition
         self.on = QCheckBox()
-        self.on.setAccessibleName("Condition on")
-        self.column: QComboBox = combo([*names, (_ANY, _ANY), (_SQL, _SQL)], condition.column, "Column")
+        self.on.setAccessibleName(tr("Condition on"))
+        self.column: QComboBox = combo([*names, (_ANY, _ANY), (_SQL, _SQL)], condition.column, tr("Column"))
         if condition.column and condition.column not in names:
             self.column.insertItem(0, condition.column, condition.column)
             self.column.setCurrentIndex(0)
-        self.operator: QComboBox = combo([(o, _SHOWN.get(o, o)) for o in OPERATORS], condition.operator, "Comparison")
+        self.operator: QComboBox = combo(
+            [(o, _SHOWN.get(o, o)) for o in OPERATORS], condition.operator, tr("Comparison")
+        )
         self.value = QLineEdit()
-        self.value.setAccessibleName("Value")
+        self.value.setAccessibleName(tr("Value"))
         self.sql = ExpressionField(condition.text)
-        self.sql.setAccessibleName("SQL condition")
+        self.sql.setAccessibleName(tr("SQL condition"))
         self.sql.setPlaceholderText("level_m > 0.3 and quality <> 'void'")
         self.column.setFixedWidth(112)
         self.operator.setFixedWidth(122)
-        gone = button("×", self.removed.emit, "plain", "Remove the condition")
+        gone = button("×", self.removed.emit, "plain", tr("Remove the condition"))
         line = row(self.on, self.column, self.operator, self.value, self.sql, gone, space=6)
         self.setLayout(line)
         line.setStretch(3, 1)
@@ -82,7 +85,7 @@ class ConditionRow(QWidget):
         if not self.sql.hasFocus() and self.sql.text() != condition.text:
             self.sql.setText(condition.text)
         self.value.setReadOnly(condition.operator in PICKS and any(not isinstance(v, str) for v in condition.values))
-        self.value.setPlaceholderText("low and high" if condition.operator == "between" else "value")
+        self.value.setPlaceholderText(tr("low and high") if condition.operator == "between" else "value")
         if not self.value.hasFocus() or not self.value.isModified():
             self.value.setText(self._text(condition))
             self.value.setCursorPosition(0)

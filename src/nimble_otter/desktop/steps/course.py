@@ -34,7 +34,8 @@ from nimble_otter.pull import Course, Pull
 from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.steps import STEPS, Checked, Step
 from nimble_otter.pull.steps.check import stopping
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, rows_words
+from nimble_otter.translation import tr, trn
 
 STEP_MIME = "application/x-nimble-otter-step"
 KINDS = {kind: kind.capitalize() for kind in STEPS}
@@ -58,63 +59,64 @@ class Stop:
     tone: str = ""
 
 
-def _counted(rows: int, noun: str) -> str:
-    """So many rows or documents."""
-    return f"{grouped(rows)} {noun.removesuffix('s') if rows == 1 else noun}"
-
-
 def stops_of(open_pull: OpenPull) -> list[Stop]:
     """What the strip says of a pull."""
     pull, fetched = open_pull.pull, open_pull.fetched
-    noun = "documents" if open_pull.is_documents else "rows"
+    is_documents = open_pull.is_documents
     count = len(open_pull.tables)
     word = pull.source.word
-    parts = f"{count} {'collection' if open_pull.is_documents else 'table'}{'' if count == 1 else 's'}" if count else ""
+    parts = ""
+    if count and is_documents:
+        parts = trn("{count} collection", "{count} collections", count, count=count)
+    elif count:
+        parts = trn("{count} table", "{count} tables", count, count=count)
     known = open_pull.hub.known(pull.source)
     word = f"{known.stage.upper()} · {word}" if known.stage else word
     text = pull.came_from or (f"{word} · {parts}" if parts else word)
-    stops = [Stop(SOURCE, "Source", pull.source.name, text)]
-    under, rows = "not run yet", None
+    stops = [Stop(SOURCE, tr("Source"), pull.source.name, text)]
+    under, rows = tr("not run yet"), None
     if fetched is not None:
         rows = fetched.table.rows
-        under = _counted(rows, noun) + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
+        under = rows_words(rows, is_documents) + (f" · {fetched.all_s:.2f} s" if fetched.all_s else "")
     if (told := open_pull.count_there(-1)) is not None and told.rows is not None:
         under, rows = told.words(), rows if rows is not None else told.rows
     if open_pull.error is not None:
-        under = "failed"
+        under = tr("failed")
     words = " ".join(pull.query.text.split()) if pull.query.language == "native" else query_words(pull.query.text)
-    stops.append(Stop(QUERY, "Query", words or "empty", under, rows, tone="plum" if open_pull.error else ""))
+    stops.append(Stop(QUERY, tr("Query"), words or tr("empty"), under, rows, tone="plum" if open_pull.error else ""))
     for index, step in enumerate(pull.steps):
         under, rows, problem, words, tone = "", None, "", step.words(), ""
         if open_pull.course is not None and index < len(open_pull.course.results):
             result = open_pull.course.results[index]
             rows, problem = result.shaped.rows, str(result.error or "")
-            under = _counted(rows, noun)
+            under = rows_words(rows, is_documents)
             if result.shaped.grouped is not None:
                 levels = result.shaped.grouped.levels
-                under = f"{grouped(levels[0].table.rows)} groups"
-                under += f" · {grouped(rows)} within" if len(levels) > 1 else ""
+                under = tr("{rows} groups", rows=grouped(levels[0].table.rows))
+                under += tr(" · {rows} within", rows=grouped(rows)) if len(levels) > 1 else ""
             words, under, tone = _checked(step, result.shaped.checked) or (words, under, tone)
         if under and fetched is not None and (fetched.was_cut or fetched.is_part):
-            under += " of a part"
+            under += tr(" of a part")
         if (told := open_pull.count_there(index)) is not None and told.rows is not None and step.on:
             under, rows = told.words(), rows if rows is not None else told.rows
-        under = "off" if not step.on else ("left out" if problem else under)
+        under = tr("off") if not step.on else (tr("left out") if problem else under)
         tone = "plum" if problem else tone if step.on else ""
         stops.append(Stop(step_at(index), KINDS[step.kind], step.name or words, under, rows, step.on, problem, tone))
     stops.append(Stop(ADD, "", "+", ""))
     pending, waits = open_pull.pending.count, open_pull.pending.waiting_count
-    text = f"{grouped(pending)} pending" if pending else "none"
+    text = tr("{pending} pending", pending=grouped(pending)) if pending else tr("none")
     under = (
-        "review before writing" if pending else ("written" if open_pull.report and open_pull.report.is_written else "")
+        tr("review before writing")
+        if pending
+        else (tr("written") if open_pull.report and open_pull.report.is_written else "")
     )
-    under = f"{grouped(waits)} wait for their rows" if waits else under
+    under = tr("{waits} wait for their rows", waits=grouped(waits)) if waits else under
     if open_pull.is_writing or open_pull.in_doubt:
-        under = "being written" if open_pull.is_writing else "last write not known"
-    stops.append(Stop(CHANGES, "Changes", text, under, tone="amber_ink" if pending else ""))
+        under = tr("being written") if open_pull.is_writing else tr("last write not known")
+    stops.append(Stop(CHANGES, tr("Changes"), text, under, tone="amber_ink" if pending else ""))
     held = open_pull.course is not None and bool(stopping(checks_of(open_pull.course)))
-    text, tone = ("held back", "plum") if held else (_send_words(pull), "")
-    stops.append(Stop(SEND, "Send", text, open_pull.last_sent, tone=tone))
+    text, tone = (tr("held back"), "plum") if held else (_send_words(pull), "")
+    stops.append(Stop(SEND, tr("Send"), text, open_pull.last_sent, tone=tone))
     return stops
 
 
@@ -124,20 +126,40 @@ def _checked(step: Step, checked: Sequence[Checked]) -> tuple[str, str, str] | N
         return None
     failed = [each for each in checked if not each.holds]
     if not failed:
-        return f"{len(checked)} of {len(checked)} hold", "", ""
+        return tr("{checked_count} of {checked_count} hold", checked_count=len(checked)), "", ""
     rows = {int(row) for each in failed if each.failing is not None for row in each.failing[:_MOST_COUNTED]}
     many = "over " if any(each.failing is not None and len(each.failing) > _MOST_COUNTED for each in failed) else ""
-    under = f"{many}{grouped(len(rows))} row{'s' if len(rows) != 1 else ''} fail" if rows else "fails"
-    words = f"{len(failed)} of {len(checked)} fail{'s' if len(failed) == 1 else ''}"
+    under = (
+        trn(
+            "{many}{rows_count} row fail",
+            "{many}{rows_count} rows fail",
+            len(rows),
+            many=many,
+            rows_count=grouped(len(rows)),
+        )
+        if rows
+        else tr("fails")
+    )
+    words = trn(
+        "{failed_count} of {checked_count} fails",
+        "{failed_count} of {checked_count} fail",
+        len(failed),
+        failed_count=len(failed),
+        checked_count=len(checked),
+    )
     return words, under, "plum" if stopping(failed) else "amber_ink"
 
 
 def _send_words(pull: Pull) -> str:
     if pull.send is None:
-        return "not set"
+        return tr("not set")
     if pull.send.format == "source":
-        return f"{pull.send.options.get('table', '')} in {pull.send.options.get('source', 'another source')}"
-    return "the clipboard" if pull.send.format == "clipboard" else pull.send.path.rsplit("/", 1)[-1]
+        return tr(
+            "{table} in {source}",
+            table=pull.send.options.get("table", ""),
+            source=pull.send.options.get("source", "another source"),
+        )
+    return tr("the clipboard") if pull.send.format == "clipboard" else pull.send.path.rsplit("/", 1)[-1]
 
 
 def query_words(text: str) -> str:
@@ -152,7 +174,7 @@ def counts_told(course: Course) -> str:
     """Each step with the rows that leave it, a line each."""
     lines = []
     for result in course.results:
-        text = "left out" if result.error is not None else _counted(result.shaped.rows, "rows")
+        text = tr("left out") if result.error is not None else rows_words(result.shaped.rows)
         lines.append(f"{KINDS[result.step.kind]}: {text if result.step.on else 'off'}")
     return "\n".join(lines)
 
@@ -175,7 +197,7 @@ class CourseStrip(QWidget):
         self.setFixedHeight(tokens.COURSE)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAcceptDrops(True)
-        self.setAccessibleName("Course")
+        self.setAccessibleName(tr("Course"))
         self._open_pull: OpenPull | None = None
         self.stops: list[Stop] = []
         self.selected = QUERY
@@ -214,7 +236,7 @@ class CourseStrip(QWidget):
         if not is_listened_to():
             return
         if self._spoken is None:
-            self._spoken = SpokenList(self, "Steps")
+            self._spoken = SpokenList(self, tr("Steps"))
         steps = [stop for stop in self.stops if stop.kind]
         texts = [", ".join(filter(None, (s.kind, s.words, s.under, "" if s.is_on else "off"))) for s in steps]
         current = next((n for n, stop in enumerate(steps) if stop.ref == self.selected), -1)
@@ -362,7 +384,9 @@ class CourseStrip(QWidget):
             stop = next((s for s in self.stops if s.ref == under), None)
             self.setToolTip(
                 as_plain(
-                    "" if stop is None else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else "Add a step")
+                    ""
+                    if stop is None
+                    else (stop.problem or f"{stop.kind} {stop.words}" if stop.kind else tr("Add a step"))
                 )
             )
             return
@@ -438,7 +462,7 @@ class CourseStrip(QWidget):
     def move_step(self, at: int, to: int) -> None:
         """Move a step to another place."""
         if self._open_pull is not None and 0 <= to < len(self._open_pull.pull.steps) and at != to:
-            self._open_pull.shaping.change(self._open_pull.pull.with_step_moved(at, to), "Move step")
+            self._open_pull.shaping.change(self._open_pull.pull.with_step_moved(at, to), tr("Move step"))
             self.chosen.emit(step_at(to))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -492,46 +516,50 @@ class CourseStrip(QWidget):
         open_pull = self._open_pull
         assert open_pull is not None
         if ref == QUERY:
-            down = ("Move WHERE conditions to a local filter…", self.down_wanted.emit)
-            return [("Show rows here", lambda: open_pull.shaping.show_rows_at(-1)), ("Run", self.run_wanted.emit), down]
+            down = (tr("Move WHERE conditions to a local filter…"), self.down_wanted.emit)
+            return [
+                (tr("Show rows here"), lambda: open_pull.shaping.show_rows_at(-1)),
+                (tr("Run"), self.run_wanted.emit),
+                down,
+            ]
         if not ref.is_step:
             return []
         at = ref.at
         is_on = open_pull.pull.steps[at].on
         end = open_pull.show_at is None
         return [
-            ("Switch off" if is_on else "Switch on", lambda: self.switch(at)),
+            (tr("Switch off") if is_on else tr("Switch on"), lambda: self.switch(at)),
             (
-                "Show rows here" if end else "Show rows at the end",
+                tr("Show rows here") if end else tr("Show rows at the end"),
                 lambda: open_pull.shaping.show_rows_at(at if end else None),
             ),
-            ("Move upstream…", lambda: self.upstream_wanted.emit(at)),
-            ("Move all steps upstream…", self.upstream_all_wanted.emit),
-            ("Rename…", lambda: self.rename(at)),
-            ("Copy to another pull…", lambda: self.copy_wanted.emit(at)),
-            ("Keep as a piece…", lambda: self.keep_wanted.emit(at, at)),
-            ("Keep all steps as a piece…", lambda: self.keep_wanted.emit(0, len(open_pull.pull.steps) - 1)),
-            ("Move left", lambda: self.move_step(at, at - 1)),
-            ("Move right", lambda: self.move_step(at, at + 1)),
-            ("Remove", lambda: self.remove(at)),
+            (tr("Move upstream…"), lambda: self.upstream_wanted.emit(at)),
+            (tr("Move all steps upstream…"), self.upstream_all_wanted.emit),
+            (tr("Rename…"), lambda: self.rename(at)),
+            (tr("Copy to another pull…"), lambda: self.copy_wanted.emit(at)),
+            (tr("Keep as a piece…"), lambda: self.keep_wanted.emit(at, at)),
+            (tr("Keep all steps as a piece…"), lambda: self.keep_wanted.emit(0, len(open_pull.pull.steps) - 1)),
+            (tr("Move left"), lambda: self.move_step(at, at - 1)),
+            (tr("Move right"), lambda: self.move_step(at, at + 1)),
+            (tr("Remove"), lambda: self.remove(at)),
         ]
 
     def switch(self, at: int) -> None:
         """Switch a step off or on."""
         if self._open_pull is not None:
             step = self._open_pull.pull.steps[at]
-            self._open_pull.shaping.set_step(at, replace(step, on=not step.on), "Switch step")  # type: ignore[type-var]
+            self._open_pull.shaping.set_step(at, replace(step, on=not step.on), tr("Switch step"))  # type: ignore[type-var]
 
     def remove(self, at: int) -> None:
         """Remove a step and select the one before."""
         if self._open_pull is not None:
-            self._open_pull.shaping.change(self._open_pull.pull.without_step(at), "Remove step")
+            self._open_pull.shaping.change(self._open_pull.pull.without_step(at), tr("Remove step"))
             self.chosen.emit(step_at(at - 1) if at else QUERY)
 
     def rename(self, at: int) -> None:
         """Ask for another name of a step."""
         assert self._open_pull is not None
         step = self._open_pull.pull.steps[at]
-        text, done = QInputDialog.getText(self, "Rename step", "Name (empty: what it does):", text=step.name)
+        text, done = QInputDialog.getText(self, tr("Rename step"), tr("Name (empty: what it does):"), text=step.name)
         if done:
-            self._open_pull.shaping.set_step(at, replace(step, name=text.strip()), "Rename step")  # type: ignore[type-var]
+            self._open_pull.shaping.set_step(at, replace(step, name=text.strip()), tr("Rename step"))  # type: ignore[type-var]

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QWidget
 from nimble_otter.desktop.kit.widgets import ElidedLabel, button, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 class FailingStrip(QWidget):
@@ -21,7 +22,7 @@ class FailingStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(30)
         self.words = ElidedLabel("", "plum", 12)
-        parts = row(self.words, button("all rows", self.all_wanted.emit, "link"), margins=(12, 0, 12, 0))
+        parts = row(self.words, button(tr("all rows"), self.all_wanted.emit, "link"), margins=(12, 0, 12, 0))
         parts.setStretch(0, 1)
         self.setLayout(parts)
         self.hide()
@@ -32,5 +33,5 @@ class FailingStrip(QWidget):
         self.setVisible(failing is not None)
         if failing is not None and failing.failing is not None:
             count = len(failing.failing)
-            text = f"The {grouped(count)} rows that fail" if count != 1 else "The row that fails"
+            text = tr("The {count} rows that fail", count=grouped(count)) if count != 1 else tr("The row that fails")
             self.words.setText(f"{text} “{failing.line.told}”")

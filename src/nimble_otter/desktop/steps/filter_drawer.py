@@ -28,9 +28,10 @@ from nimble_otter.pull.steps.filter import SIGNS
 from nimble_otter.table.kernels.keys import object_key
 from nimble_otter.table.ops.profile import value_counts
 from nimble_otter.table.text.show import grouped, plain, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
-_HOW = "Write it as in a WHERE clause: and, or, not, in, like, between, is null."
+_HOW = tr("Write it as in a WHERE clause: and, or, not, in, like, between, is null.")
 MOST_VALUES = 300
 MOST_COUNTED = 20_000
 _COMPARED = re.compile(r"(>=|<=|<>|!=|=|>|<)\s*(\S.*)")
@@ -41,13 +42,13 @@ _VALUE, _COUNT = Qt.ItemDataRole.UserRole, Qt.ItemDataRole.UserRole + 1
 class FilterDrawer(Drawer):
     """The drawer of a Filter step: its conditions, how they are joined, and their SQL."""
 
-    title = "Filter"
+    title = tr("Filter")
 
     def __init__(self) -> None:
         super().__init__()
         self.at = 0
         self._focused = 0
-        self.add_button = button("Add condition", self.add_condition)
+        self.add_button = button(tr("Add condition"), self.add_condition)
         self.head.right.addWidget(self.add_button)
         self._lines = QVBoxLayout()
         self._lines.setSpacing(6)
@@ -60,17 +61,17 @@ class FilterDrawer(Drawer):
         scrolled.setWidget(inside)
         self.values_title = label("", "muted", 12, wrap=True)
         self.values = QListWidget()
-        self.values.setAccessibleName("Values")
+        self.values.setAccessibleName(tr("Values"))
         self.values.setItemDelegate(_ValuePaint(self.values))
         self.values.itemChanged.connect(lambda _: self._picked())
         self.values.itemClicked.connect(_flip)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("Find a value, or > 3")
-        self.search.setToolTip("Enter takes the first value found; > 3, <= 5 or <> x compares")
-        self.search.setAccessibleName("Find a value")
+        self.search.setPlaceholderText(tr("Find a value, or > 3"))
+        self.search.setToolTip(tr("Enter takes the first value found; > 3, <= 5 or <> x compares"))
+        self.search.setAccessibleName(tr("Find a value"))
         self.search.textChanged.connect(self._sift)
         self.search.returnPressed.connect(self._take)
-        self.by_value = button("by value", self._sift, "chip", "Sort by value, not by count")
+        self.by_value = button(tr("by value"), self._sift, "chip", tr("Sort by value, not by count"))
         self.by_value.setCheckable(True)
         side = boxed(
             column(
@@ -117,9 +118,14 @@ class FilterDrawer(Drawer):
         if course is not None and self.at < len(course.results):
             result, before = course.results[self.at], course.before(self.at)
             names = [field.name for field in before.table.fields]
-            spent = f"{result.spent_s * 1000:.0f} ms"
-            words = f"{grouped(before.rows)} → {grouped(result.shaped.rows)} rows, on this machine, {spent}"
-            self.head.words.setText(words if self.step.on else "switched off")
+            spent = tr("{spent_s:.0f} ms", spent_s=result.spent_s * 1000)
+            words = tr(
+                "{rows} → {rows2} rows, on this machine, {spent}",
+                rows=grouped(before.rows),
+                rows2=grouped(result.shaped.rows),
+                spent=spent,
+            )
+            self.head.words.setText(words if self.step.on else tr("switched off"))
             self.problem.setText(str(result.error or ""))
         elif table is not None:
             names = [field.name for field in table.fields]
@@ -154,7 +160,7 @@ class FilterDrawer(Drawer):
             self._lines.addWidget(condition_row)
         if not self._rows:
             self._lines.addWidget(
-                label("No condition yet: every row passes. Add one, or pick values on the right.", "faint")
+                label(tr("No condition yet: every row passes. Add one, or pick values on the right."), "faint")
             )
 
     def _focus(self, place: int) -> None:
@@ -179,14 +185,21 @@ class FilterDrawer(Drawer):
         self.search.setVisible(condition.column in names)
         self.by_value.setVisible(condition.column in names)
         if condition.column not in names:
-            text = "Rows where any column holds the text." if condition.operator == "anywhere" else _HOW
+            text = tr("Rows where any column holds the text.") if condition.operator == "anywhere" else _HOW
             self.values_title.setText(text)
             self.values.clear()
             self._counts_of = None
             return
         index, view = names.index(condition.column), before.flat()
         noun = "documents" if open_pull.is_documents else "rows"
-        self.values_title.setText(f"Values of {condition.column} in the {grouped(len(view))} {noun}")
+        self.values_title.setText(
+            tr(
+                "Values of {column} in the {view_count} {noun}",
+                column=condition.column,
+                view_count=grouped(len(view)),
+                noun=noun,
+            )
+        )
         wanted = (id(view.table), id(view.ids), index)
         if wanted == self._counts_of:
             self._tick()
@@ -222,7 +235,9 @@ class FilterDrawer(Drawer):
             item.setToolTip(as_plain(f"{_name(value)}: {grouped(count)}"))
             self.values.addItem(item)
         if len(results) > MOST_VALUES:
-            self.values.addItem(f"{grouped(len(results) - MOST_VALUES)} more: search to see them")
+            self.values.addItem(
+                tr("{results_count} more: search to see them", results_count=grouped(len(results) - MOST_VALUES))
+            )
         self.values.blockSignals(False)
         self._tick()
 
@@ -295,12 +310,14 @@ class FilterDrawer(Drawer):
         conditions = [*self.step.conditions]
         if conditions[place] != condition:
             conditions[place] = condition
-            self.open_pull.shaping.set_step(self.at, replace(self.step, conditions=tuple(conditions)), "Change filter")
+            self.open_pull.shaping.set_step(
+                self.at, replace(self.step, conditions=tuple(conditions)), tr("Change filter")
+            )
 
     def _remove(self, place: int) -> None:
         assert self.open_pull is not None
         conditions = (*self.step.conditions[:place], *self.step.conditions[place + 1 :])
-        self.open_pull.shaping.set_step(self.at, replace(self.step, conditions=conditions), "Remove condition")
+        self.open_pull.shaping.set_step(self.at, replace(self.step, conditions=conditions), tr("Remove condition"))
 
     def add_condition(self) -> None:
         """A condition on the first column that has none yet."""
@@ -313,7 +330,7 @@ class FilterDrawer(Drawer):
         self._focused = len(self.step.conditions)
         made = Condition("is not empty", name)
         open_pull.shaping.set_step(
-            self.at, replace(self.step, conditions=(*self.step.conditions, made)), "Add condition"
+            self.at, replace(self.step, conditions=(*self.step.conditions, made)), tr("Add condition")
         )
 
     def begin_at(self, part: str) -> None:
@@ -390,5 +407,5 @@ class _ValuePaint(QStyledItemDelegate):
 
 def _name(value: object) -> str:
     if value is None:
-        return "∅ empty"
+        return tr("∅ empty")
     return shown(value) if isinstance(value, (float, int)) and not isinstance(value, bool) else (plain(value) or "“ ”")

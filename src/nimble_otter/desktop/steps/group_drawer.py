@@ -15,25 +15,26 @@ from nimble_otter.pull.steps import Computed, ComputeStep, Condition, FigureOf, 
 from nimble_otter.table import Kind
 from nimble_otter.table.ops.binning import parts_for
 from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.translation import tr
 
 FIGURES = [(figure.value, figure.value) for figure in AggregateFunction]
-VALUES = "each value"
+VALUES = tr("each value")
 
 
 class GroupDrawer(StepDrawer):
     """The drawer of a Group step: its keys, aggregates and conditions."""
 
-    title = "Group"
+    title = tr("Group")
 
     def __init__(self) -> None:
         super().__init__()
         self.head.right.addWidget(
-            button("Keep groups…", self.add_condition, tip="A condition on the groups' aggregates")
+            button(tr("Keep groups…"), self.add_condition, tip=tr("A condition on the groups' aggregates"))
         )
-        compute = button("Compute…", self.add_compute, tip="A computed column for each group")
+        compute = button(tr("Compute…"), self.add_compute, tip=tr("A computed column for each group"))
         self.head.right.addWidget(compute)
-        self.head.right.addWidget(button("Add column", self.add_key))
-        self.head.right.addWidget(button("Add aggregate", self.add_figure))
+        self.head.right.addWidget(button(tr("Add column"), self.add_key))
+        self.head.right.addWidget(button(tr("Add aggregate"), self.add_figure))
         self._keys, self._figures = QVBoxLayout(), QVBoxLayout()
         left = self.scrolled(self._keys, self.problem)
         right = boxed(row(self.scrolled(self._figures)), "raised")
@@ -48,19 +49,19 @@ class GroupDrawer(StepDrawer):
         if not self.is_new():
             return
         clear(self._keys)
-        self._keys.addWidget(label("Group by, from the outside in", "muted", 12))
+        self._keys.addWidget(label(tr("Group by, from the outside in"), "muted", 12))
         for index, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Group by {index + 1}")
+            name = combo(self.names(key.column), key.column, tr("Group by {index}", index=index + 1))
             name.setFixedWidth(134)
             name.activated.connect(lambda _, p=index, w=name: self._set_key(p, KeyBy(w.currentData())))
             moving = movers(partial(self._move_key, index), partial(self._remove_key, index))
             self._keys.addLayout(row(name, self._part_field(index, key), *moving, None, space=3))
         if not step.keys:
             self._keys.addWidget(
-                label("No column yet. Add one, or drag a header on to the course.", "faint", wrap=True)
+                label(tr("No column yet. Add one, or drag a header on to the course."), "faint", wrap=True)
             )
         clear(self._figures)
-        self._figures.addWidget(label("Aggregates of each group", "muted", 12))
+        self._figures.addWidget(label(tr("Aggregates of each group"), "muted", 12))
         for index, figure in enumerate(step.figures):
             self._figures.addLayout(self._figure_row(index, figure))
 
@@ -73,11 +74,13 @@ class GroupDrawer(StepDrawer):
         elif parts == ["first 1"]:
             parts = ["first 1", "first 2", "first 3"]
         choices = [VALUES, *parts] if not key.part or key.part in parts else [VALUES, key.part, *parts]
-        combo_box = combo([(("" if c == VALUES else c), c) for c in choices], key.part, f"Part of {key.column}")
+        combo_box = combo(
+            [(("" if c == VALUES else c), c) for c in choices], key.part, tr("Part of {column}", column=key.column)
+        )
         combo_box.setFixedWidth(112)
         if field is not None and (field.kind.is_number or "first 1" in parts):
             combo_box.setEditable(True)
-            combo_box.setToolTip(as_plain("Bin width" if field.kind.is_number else "Number of letters"))
+            combo_box.setToolTip(as_plain(tr("Bin width") if field.kind.is_number else tr("Number of letters")))
             editor = combo_box.lineEdit()
             assert editor is not None
             editor.setText(key.part or VALUES)
@@ -104,21 +107,21 @@ class GroupDrawer(StepDrawer):
         return [f"steps of {float(w):.9g}" for w in widths if float(w) >= least]
 
     def _figure_row(self, place: int, figure: FigureOf) -> QHBoxLayout:
-        kind = combo(FIGURES, figure.figure.value, "Aggregate")
+        kind = combo(FIGURES, figure.figure.value, tr("Aggregate"))
         names: list[str] | list[tuple[str, str]] = self._names_for(figure)
         if figure.figure.of_rows:
             names = [("", "rows"), *((n, n) for n in self._names_for(figure))]
-        name = combo(names, figure.column, "of column")
+        name = combo(names, figure.column, tr("of column"))
         kind.setFixedWidth(124)
         name.setFixedWidth(114)
         kind.activated.connect(lambda _, p=place, w=kind: self._set_figure(p, AggregateFunction(w.currentData())))
         name.activated.connect(lambda _, p=place, w=name: self._put_figure(p, column=w.currentData()))
         moving = movers(partial(self._move_figure, place), partial(self._remove_figure, place))
         if figure.figure is AggregateFunction.COUNT:
-            return row(kind, label("of rows", "faint"), *moving, None, space=3)
+            return row(kind, label(tr("of rows"), "faint"), *moving, None, space=3)
         if figure.figure is AggregateFunction.QUANTILE:
             at = QLineEdit(f"{figure.at:g}")
-            at.setAccessibleName("Quantile, from 0 to 1")
+            at.setAccessibleName(tr("Quantile, from 0 to 1"))
             at.setFixedWidth(44)
             at.editingFinished.connect(lambda p=place, w=at: self._typed_quantile(p, w))
             return row(kind, at, label("of", "faint"), name, *moving, None, space=3)
@@ -143,7 +146,7 @@ class GroupDrawer(StepDrawer):
         keys = list(self._step().keys)
         if keys[place] != key:
             keys[place] = key
-            self._put("Change group", keys=tuple(dict.fromkeys(keys)))
+            self._put(tr("Change group"), keys=tuple(dict.fromkeys(keys)))
             self.rebuild()
 
     def _typed_part(self, place: int, key: KeyBy, text: str) -> None:
@@ -156,11 +159,11 @@ class GroupDrawer(StepDrawer):
             self._set_key(place, replace(key, part="" if text == VALUES else text))
 
     def _move_key(self, place: int, way: int) -> None:
-        self._put("Change group", keys=moved(self._step().keys, place, way))
+        self._put(tr("Change group"), keys=moved(self._step().keys, place, way))
 
     def _remove_key(self, place: int) -> None:
         keys = self._step().keys
-        self._put("Remove column", keys=(*keys[:place], *keys[place + 1 :]))
+        self._put(tr("Remove column"), keys=(*keys[:place], *keys[place + 1 :]))
 
     def add_key(self) -> None:
         """Group by one more column."""
@@ -168,7 +171,7 @@ class GroupDrawer(StepDrawer):
         used = {key.column for key in keys}
         name = next((n for n in self.names() if n not in used), "")
         if name:
-            self._put("Add column", keys=(*keys, KeyBy(name)))
+            self._put(tr("Add column"), keys=(*keys, KeyBy(name)))
 
     def add_condition(self) -> None:
         """A filter behind the groups: it keeps groups by their figures."""
@@ -176,14 +179,14 @@ class GroupDrawer(StepDrawer):
         title = step.figures[0].title if step.figures else step.keys[0].title if step.keys else ""
         if self.open_pull is not None and title:
             self.open_pull.shaping.add_step(
-                FilterStep((Condition("at least", title, (1,)),)), "Keep groups", self.at + 1
+                FilterStep((Condition("at least", title, (1,)),)), tr("Keep groups"), self.at + 1
             )
             self.step_wanted.emit(self.at + 1)
 
     def add_compute(self) -> None:
         """A Compute step behind the groups: its columns are made of their figures."""
         if self.open_pull is not None:
-            self.open_pull.shaping.add_step(ComputeStep((Computed("", ""),)), "Compute", self.at + 1)
+            self.open_pull.shaping.add_step(ComputeStep((Computed("", ""),)), tr("Compute"), self.at + 1)
             self.step_wanted.emit(self.at + 1)
 
     # --- figures -----------------------------------------------------------------------------------------------
@@ -191,7 +194,7 @@ class GroupDrawer(StepDrawer):
     def _put_figure(self, place: int, **changes: object) -> None:
         figures = list(self._step().figures)
         figures[place] = replace(figures[place], **changes)  # type: ignore[arg-type]
-        self._put("Change aggregate", figures=tuple(dict.fromkeys(figures)))
+        self._put(tr("Change aggregate"), figures=tuple(dict.fromkeys(figures)))
 
     def _typed_quantile(self, place: int, field: QLineEdit) -> None:
         try:
@@ -201,7 +204,7 @@ class GroupDrawer(StepDrawer):
         if place >= len(self._step().figures) or at == self._step().figures[place].at:
             return
         if not 0 <= at <= 1:
-            self.problem.setText("A quantile lies between 0 and 1: 0.9 is the value that 9 of 10 rows stay below.")
+            self.problem.setText(tr("A quantile lies between 0 and 1: 0.9 is the value that 9 of 10 rows stay below."))
             self.problem.show()
             return
         self._put_figure(place, at=at)
@@ -223,11 +226,11 @@ class GroupDrawer(StepDrawer):
         self.rebuild()
 
     def _move_figure(self, place: int, way: int) -> None:
-        self._put("Move aggregate", figures=moved(self._step().figures, place, way))
+        self._put(tr("Move aggregate"), figures=moved(self._step().figures, place, way))
 
     def _remove_figure(self, place: int) -> None:
         figures = self._step().figures
-        self._put("Remove aggregate", figures=(*figures[:place], *figures[place + 1 :]))
+        self._put(tr("Remove aggregate"), figures=(*figures[:place], *figures[place + 1 :]))
 
     def add_figure(self) -> None:
         """The next figure that is not there yet: the mean of a number, else the count of what is filled."""
@@ -242,4 +245,4 @@ class GroupDrawer(StepDrawer):
         wanted += [FigureOf(AggregateFunction.DISTINCT, n) for n in self.names() if n not in keys]
         more = next((figure for figure in wanted if figure not in figures), None)
         if more is not None:
-            self._put("Add aggregate", figures=(*figures, more))
+            self._put(tr("Add aggregate"), figures=(*figures, more))

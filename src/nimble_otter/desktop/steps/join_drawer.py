@@ -14,8 +14,9 @@ from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import AppendStep, CompareStep, JoinStep
 from nimble_otter.table import Field
 from nimble_otter.table.ops.combine import How
+from nimble_otter.translation import tr
 
-_NONE = "choose a pull"
+_NONE = tr("choose a pull")
 
 
 class OtherDrawer(StepDrawer):
@@ -48,12 +49,12 @@ class OtherDrawer(StepDrawer):
         clear(self.first)
         names = self.pulls(self.open_pull)
         names = names if not step.other or step.other in names else [step.other, *names]
-        other = combo([("", _NONE), *((n, n) for n in names)], step.other, "Other pull")
+        other = combo([("", _NONE), *((n, n) for n in names)], step.other, tr("Other pull"))
         other.setFixedWidth(220)
         other.activated.connect(lambda _, w=other: self.choose(w.currentData()))
         self.first.addLayout(row(*self.before_name(), other, *self.behind_name(), None, space=8))
         if not names:
-            self.first.addWidget(label("There is no other pull: open one, or save one on the shelf.", "faint"))
+            self.first.addWidget(label(tr("There is no other pull: open one, or save one on the shelf."), "faint"))
         text = ""
         course = self.open_pull.course
         if course is not None and self.at < len(course.results):
@@ -81,31 +82,31 @@ class OtherDrawer(StepDrawer):
         """Take another pull."""
         step = self.step
         if step is not None:
-            self.put(replace(step, other=name), "Choose pull")
+            self.put(replace(step, other=name), tr("Choose pull"))
 
 
 class AppendDrawer(OtherDrawer):
     """The drawer of an Append step: which pull's rows come below."""
 
-    title = "Append"
+    title = tr("Append")
 
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
-        return [label("Append the rows of", "muted")]
+        return [label(tr("Append the rows of"), "muted")]
 
     def behind_name(self) -> list[QWidget]:
         """What stands behind the name of the other pull."""
-        return [label("columns matched by name", "muted")]
+        return [label(tr("columns matched by name"), "muted")]
 
 
 class JoinDrawer(OtherDrawer):
     """The drawer of a Join step: which pull, which rows are kept, and by which pairs of columns."""
 
-    title = "Join"
+    title = tr("Join")
 
     def __init__(self, pulls: Callable[[OpenPull], list[str]]) -> None:
         super().__init__(pulls)
-        self.head.right.addWidget(button("Add pair", self.add_pair))
+        self.head.right.addWidget(button(tr("Add pair"), self.add_pair))
 
     @property
     def join(self) -> JoinStep | None:
@@ -116,10 +117,10 @@ class JoinDrawer(OtherDrawer):
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
         step = self.join
-        how = combo([(h.value, h.value) for h in How], step.how.value if step else "", "Which rows are kept")
+        how = combo([(h.value, h.value) for h in How], step.how.value if step else "", tr("Which rows are kept"))
         how.setFixedWidth(170)
         how.activated.connect(lambda _, w=how: self._put(how=How(w.currentData())))
-        return [label("Keep", "muted"), how, label("joined with", "muted")]
+        return [label(tr("Keep"), "muted"), how, label(tr("joined with"), "muted")]
 
     def refresh(self) -> None:
         """Show the step as it is now."""
@@ -130,13 +131,15 @@ class JoinDrawer(OtherDrawer):
         clear(self.lines)
         theirs = [f.name for f in self.their_fields()]
         for index, (here, there) in enumerate(step.pairs):
-            mine = combo(self.names(here), here, f"Column here {index + 1}")
-            other = combo(theirs if there in theirs else [there, *theirs], there, f"Column there {index + 1}")
+            mine = combo(self.names(here), here, tr("Column here {index}", index=index + 1))
+            other = combo(
+                theirs if there in theirs else [there, *theirs], there, tr("Column there {index}", index=index + 1)
+            )
             for combo_box in (mine, other):
                 combo_box.setFixedWidth(180)
             mine.activated.connect(lambda _, p=index, w=mine: self._set(p, 0, w.currentData()))
             other.activated.connect(lambda _, p=index, w=other: self._set(p, 1, w.currentData()))
-            remove = button("×", partial(self._drop, index), "plain", f"Remove pair {index + 1}")
+            remove = button("×", partial(self._drop, index), "plain", tr("Remove pair {index}", index=index + 1))
             word = label("where" if not index else "and", "muted")
             word.setFixedWidth(40)
             self.lines.addLayout(row(word, mine, label("=", "muted"), other, remove, None, space=6))
@@ -151,12 +154,12 @@ class JoinDrawer(OtherDrawer):
         same = [(f.name, theirs[f.name.casefold()].name) for f in self.fields() if f.name.casefold() in theirs]
         keys = [pair for pair in same if pair[0].casefold().endswith("id")] or same[:1]
         fits = [(here, there) for here, there in step.pairs if there.casefold() in theirs]
-        self.put(replace(step, other=name, pairs=tuple(fits or keys)), "Choose pull")
+        self.put(replace(step, other=name, pairs=tuple(fits or keys)), tr("Choose pull"))
 
     def _put(self, **changes: object) -> None:
         step = self.join
         if step is not None:
-            self.put(replace(step, **changes), "Change join")  # type: ignore[arg-type]
+            self.put(replace(step, **changes), tr("Change join"))  # type: ignore[arg-type]
 
     def _set(self, place: int, side: int, name: str) -> None:
         step = self.join
@@ -174,7 +177,7 @@ class JoinDrawer(OtherDrawer):
         """Join by one more pair of columns."""
         step, theirs = self.join, [f.name for f in self.their_fields()]
         if step is None or not theirs:
-            self.problem.setText("Choose a pull that has rows first.")
+            self.problem.setText(tr("Choose a pull that has rows first."))
             self.problem.show()
             return
         used = {here for here, _ in step.pairs}

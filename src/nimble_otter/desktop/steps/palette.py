@@ -11,23 +11,47 @@ from PySide6.QtWidgets import QAbstractButton, QFrame, QGridLayout, QLabel, QLay
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import calling, clear, column, label
+from nimble_otter.translation import tr
 
 GROUPS = (
-    (("Keep rows", (("filter", "by values, comparison or SQL"), ("top", "the first n, of all or per group"),
-                    ("distinct", "each combination once"), ("sample", "rows at random"))),
-     ("Order", (("sort", "by any columns"),))),
-    (("Make columns", (("compute", "an SQL expression"), ("columns", "order, hide, title, format"))),
-     ("Assure", (("check", "what must hold before sending"), ("compare", "what differs from another pull or file")))),
-    (("Turn", (("group", "with aggregates and totals"), ("pivot", "values become columns"),
-               ("unpivot", "columns become rows"), ("transpose", "rows become columns"))),
-     ("Bring in", (("join", "columns of another pull"), ("append", "rows of another pull")))),
-)  # fmt: skip
+    (
+        (
+            tr("Keep rows"),
+            (
+                ("filter", tr("by values, comparison or SQL")),
+                ("top", tr("the first n, of all or per group")),
+                ("distinct", tr("each combination once")),
+                ("sample", tr("rows at random")),
+            ),
+        ),
+        (tr("Order"), (("sort", tr("by any columns")),)),
+    ),
+    (
+        (tr("Make columns"), (("compute", tr("an SQL expression")), ("columns", tr("order, hide, title, format")))),
+        (
+            tr("Assure"),
+            (("check", tr("what must hold before sending")), ("compare", tr("what differs from another pull or file"))),
+        ),
+    ),
+    (
+        (
+            tr("Turn"),
+            (
+                ("group", "with aggregates and totals"),
+                ("pivot", "values become columns"),
+                ("unpivot", tr("columns become rows")),
+                ("transpose", tr("rows become columns")),
+            ),
+        ),
+        (tr("Bring in"), (("join", tr("columns of another pull")), ("append", tr("rows of another pull")))),
+    ),
+)
 """Columns of groups: the title, and kinds of steps with what they do."""
 _ENTRY = QSize(208, 42)
 _TITLES = sum(map(len, GROUPS))
 _MOST_PIECES = 9
 _USED = "used "
-TEAM = " · team"
+TEAM = tr(" · team")
 """At the end of the line of a piece that is everybody's."""
 
 
@@ -80,10 +104,10 @@ class StepPalette(QFrame):
         self.setObjectName("palette")
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.field = QLineEdit()
-        self.field.setAccessibleName("Step to add")
+        self.field.setAccessibleName(tr("Step to add"))
         self.field.textEdited.connect(self._narrow)
         self.field.installEventFilter(self)
-        self.nothing = label("No step of that name.", "muted")
+        self.nothing = label(tr("No step of that name."), "muted")
         self.nothing.hide()
         grid, self.columns = QGridLayout(), list[list[_Entry]]()
         self._titles = list[tuple[QLabel, list[_Entry]]]()
@@ -118,7 +142,7 @@ class StepPalette(QFrame):
         kept = [_Entry(name, line, self, is_piece=True) for name, line in pieces[:_MOST_PIECES]]
         room = _MOST_PIECES - len(kept)
         others = [_Entry(f"{_USED}{n}", line, self, title=words) for n, (words, line) in enumerate(used[:room])]
-        for title, own in (("Pieces", kept), ("Used elsewhere", others)):
+        for title, own in ((tr("Pieces"), kept), (tr("Used elsewhere"), others)):
             if not own:
                 continue
             self._titles.append((label(title, "muted", tokens.SMALL_PX, bold=True), own))
@@ -132,7 +156,7 @@ class StepPalette(QFrame):
     def open(self, at: QPoint, after: str) -> None:
         """Show it under a place, all steps in sight."""
         self.field.clear()
-        self.field.setPlaceholderText(f"Add a step after {after}")
+        self.field.setPlaceholderText(tr("Add a step after {after}", after=after))
         self._narrow("")
         self.adjustSize()
         room = (self.screen() or self.window().screen()).availableGeometry()

@@ -15,6 +15,7 @@ from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import DistinctStep, FigureOf, KeyBy, PivotStep, SampleStep, TransposeStep, UnpivotStep
 from nimble_otter.table.ops.binning import parts_for
 from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.translation import tr
 
 
 class Ticks(QWidget):
@@ -24,8 +25,8 @@ class Ticks(QWidget):
         super().__init__()
         self._told = ticked
         self.narrow = QLineEdit()
-        self.narrow.setPlaceholderText("Find a column")
-        self.narrow.setAccessibleName("Find a column")
+        self.narrow.setPlaceholderText(tr("Find a column"))
+        self.narrow.setAccessibleName(tr("Find a column"))
         self.narrow.setMaximumWidth(260)
         self.narrow.textChanged.connect(self._narrow)
         self.list = QListWidget()
@@ -60,13 +61,13 @@ class Ticks(QWidget):
 class DistinctDrawer(StepDrawer):
     """The drawer of a Distinct step: the columns that are compared."""
 
-    title = "Distinct"
+    title = tr("Distinct")
 
     def __init__(self) -> None:
         super().__init__()
-        self.ticks = Ticks("Columns that are compared", self._ticked)
+        self.ticks = Ticks(tr("Columns that are compared"), self._ticked)
         note = label(
-            "Of rows that are equal in the checked columns (none checked: in all columns) the first is kept.",
+            tr("Of rows that are equal in the checked columns (none checked: in all columns) the first is kept."),
             "muted",
             12,
         )
@@ -82,20 +83,20 @@ class DistinctDrawer(StepDrawer):
     def _ticked(self, names: tuple[str, ...]) -> None:
         step = self.current
         if isinstance(step, DistinctStep):
-            self.put(replace(step, columns=names), "Change distinct")
+            self.put(replace(step, columns=names), tr("Change distinct"))
 
 
 class SampleDrawer(StepDrawer):
     """The drawer of a Sample step: how many rows, and which ones."""
 
-    title = "Sample"
+    title = tr("Sample")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Other rows", self.draw_again))
-        self.count = count_field("Rows to keep", self._counted)
-        words = label("rows, chosen at random, in their order. The same rows are chosen each time.", "muted")
-        line = row(label("Keep", "muted"), self.count, words, None)
+        self.head.right.addWidget(button(tr("Other rows"), self.draw_again))
+        self.count = count_field(tr("Rows to keep"), self._counted)
+        words = label(tr("rows, chosen at random, in their order. The same rows are chosen each time."), "muted")
+        line = row(label(tr("Keep"), "muted"), self.count, words, None)
         self.set_body(boxed(column(line, self.problem, None, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
@@ -110,13 +111,13 @@ class SampleDrawer(StepDrawer):
     def _counted(self, count: int) -> None:
         step = self.current
         if isinstance(step, SampleStep):
-            self.put(replace(step, count=count), "Change sample")
+            self.put(replace(step, count=count), tr("Change sample"))
 
     def draw_again(self) -> None:
         """Draw other rows."""
         step = self.current
         if isinstance(step, SampleStep):
-            self.put(replace(step, seed=step.seed + 1), "Other rows")
+            self.put(replace(step, seed=step.seed + 1), tr("Other rows"))
 
     def focus_first(self) -> None:
         """Put the keyboard into the number of rows."""
@@ -127,13 +128,13 @@ class SampleDrawer(StepDrawer):
 class PivotDrawer(StepDrawer):
     """The drawer of a Pivot step: row keys, the column across, and the aggregates."""
 
-    title = "Pivot"
+    title = tr("Pivot")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Add row key", self.add_key))
+        self.head.right.addWidget(button(tr("Add row key"), self.add_key))
         self._lines = QVBoxLayout()
-        self.totals = QCheckBox("Add a total column")
+        self.totals = QCheckBox(tr("Add a total column"))
         self.totals.toggled.connect(lambda on: self._put(totals=on))
         self.set_body(self.scrolled(self._lines, self.totals, self.problem))
 
@@ -150,26 +151,29 @@ class PivotDrawer(StepDrawer):
             return
         self.tell()
         clear(self._lines)
-        across = combo([("", "choose a column"), *((n, n) for n in self.names(step.column.column))], step.column.column,
-                       "Column whose values become columns")  # fmt: skip
+        across = combo(
+            [("", tr("choose a column")), *((n, n) for n in self.names(step.column.column))],
+            step.column.column,
+            tr("Column whose values become columns"),
+        )
         across.activated.connect(lambda _, w=across: self._put(column=KeyBy(w.currentData())))
-        self._line("Columns", across, self._part(step.column, lambda key: self._put(column=key)))
-        figure = combo(FIGURES, step.figure.figure.value, "Aggregate")
+        self._line(tr("Columns"), across, self._part(step.column, lambda key: self._put(column=key)))
+        figure = combo(FIGURES, step.figure.figure.value, tr("Aggregate"))
         figure.activated.connect(lambda _, w=figure: self._set_figure(AggregateFunction(w.currentData())))
         fields = [f.name for f in self.fields() if f.is_amount or not step.figure.figure.needs_numbers]
         names = [("", "rows"), *((n, n) for n in fields)] if step.figure.figure is AggregateFunction.COUNT else fields
-        of = combo(names, step.figure.column, "of column")
+        of = combo(names, step.figure.column, tr("of column"))
         of.setEnabled(step.figure.figure is not AggregateFunction.COUNT)
         of.activated.connect(lambda _, w=of: self._put(figure=replace(step.figure, column=w.currentData())))
-        self._line("Cells", figure, of)
+        self._line(tr("Cells"), figure, of)
         for index, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Row key {index + 1}")
+            name = combo(self.names(key.column), key.column, tr("Row key {index}", index=index + 1))
             name.activated.connect(lambda _, p=index, w=name: self._set_key(p, KeyBy(w.currentData())))
-            remove = button("×", partial(self._drop_key, index), "plain", f"Remove row key {index + 1}")
+            remove = button("×", partial(self._drop_key, index), "plain", tr("Remove row key {index}", index=index + 1))
             part = self._part(key, partial(self._set_key, index))
-            self._line("Rows" if not index else "", name, part, remove)
+            self._line(tr("Rows") if not index else "", name, part, remove)
         if not step.keys:
-            self._lines.addWidget(label("No row key: one row.", "faint"))
+            self._lines.addWidget(label(tr("No row key: one row."), "faint"))
         self.totals.blockSignals(True)
         self.totals.setChecked(step.totals)
         self.totals.blockSignals(False)
@@ -186,14 +190,14 @@ class PivotDrawer(StepDrawer):
         parts = list(parts_for(field.kind) if field is not None else ())
         if key.part and key.part not in parts:
             parts.append(key.part)
-        combo_box = combo([("", VALUES), *((p, p) for p in parts)], key.part, f"Part of {key.column}")
+        combo_box = combo([("", VALUES), *((p, p) for p in parts)], key.part, tr("Part of {column}", column=key.column))
         combo_box.setEnabled(bool(parts))
         combo_box.activated.connect(lambda _, w=combo_box: take(replace(key, part=w.currentData())))
         return combo_box
 
     def _put(self, **changes: object) -> None:
         if self.step is not None:
-            self.put(replace(self.step, **changes), "Change pivot")  # type: ignore[arg-type]
+            self.put(replace(self.step, **changes), tr("Change pivot"))  # type: ignore[arg-type]
 
     def _set_figure(self, figure: AggregateFunction) -> None:
         step = self.step
@@ -227,19 +231,19 @@ class PivotDrawer(StepDrawer):
 class UnpivotDrawer(StepDrawer):
     """The drawer of an Unpivot step: the columns that become rows."""
 
-    title = "Unpivot"
+    title = tr("Unpivot")
 
     def __init__(self) -> None:
         super().__init__()
-        self.ticks = Ticks("Columns that become rows", lambda names: self._put(columns=names))
+        self.ticks = Ticks(tr("Columns that become rows"), lambda names: self._put(columns=names))
         self.label_name, self.value_name = QLineEdit(), QLineEdit()
-        for field, key, text in ((self.label_name, "label", "Column of the names"),
-                                 (self.value_name, "value", "Column of the values")):  # fmt: skip
+        for field, key, text in ((self.label_name, "label", tr("Column of the names")),
+                                 (self.value_name, "value", tr("Column of the values"))):  # fmt: skip
             field.setAccessibleName(text)
             field.setFixedWidth(140)
             field.editingFinished.connect(lambda f=field, k=key: self._put(**{k: f.text().strip()}))
-        words = row(label("Each checked column becomes a row: its name in", "muted"), self.label_name,
-                    label("its value in", "muted"), self.value_name, None)  # fmt: skip
+        words = row(label(tr("Each checked column becomes a row: its name in"), "muted"), self.label_name,
+                    label(tr("its value in"), "muted"), self.value_name, None)  # fmt: skip
         self.set_body(boxed(column(words, self.ticks, self.problem, margins=(12, 10, 12, 8))))
 
     def refresh(self) -> None:
@@ -254,13 +258,13 @@ class UnpivotDrawer(StepDrawer):
     def _put(self, **changes: object) -> None:
         step = self.current
         if isinstance(step, UnpivotStep):
-            self.put(replace(step, **changes), "Change unpivot")  # type: ignore[arg-type]
+            self.put(replace(step, **changes), tr("Change unpivot"))  # type: ignore[arg-type]
 
 
 class TransposeDrawer(StepDrawer):
     """The drawer of a Transpose step: where the names of the new columns come from."""
 
-    title = "Transpose"
+    title = tr("Transpose")
 
     def __init__(self) -> None:
         super().__init__()
@@ -274,7 +278,11 @@ class TransposeDrawer(StepDrawer):
             return
         self.tell()
         clear(self._lines)
-        names = combo([("", "their numbers"), *((n, n) for n in self.names(step.names))], step.names, "Named by")
+        names = combo(
+            [("", tr("their numbers")), *((n, n) for n in self.names(step.names))], step.names, tr("Named by")
+        )
         names.setFixedWidth(180)
-        names.activated.connect(lambda _, w=names: self.put(replace(step, names=w.currentData()), "Change transpose"))
-        self._lines.addLayout(row(label("Each row becomes a column, named by", "muted"), names, None))
+        names.activated.connect(
+            lambda _, w=names: self.put(replace(step, names=w.currentData()), tr("Change transpose"))
+        )
+        self._lines.addLayout(row(label(tr("Each row becomes a column, named by"), "muted"), names, None))

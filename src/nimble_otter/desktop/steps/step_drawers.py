@@ -16,6 +16,7 @@ from nimble_otter.pull.steps import OpenStep, SortBy, SortStep, Step
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.text.collation import LANGUAGES, language_of
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 class StepDrawer(Drawer):
@@ -80,11 +81,15 @@ class StepDrawer(Drawer):
             rows = (
                 f"{grouped(before.rows)} → {grouped(result.shaped.rows)}" if result.shaped.rows != before.rows else ""
             )
-            words = f"{rows or grouped(before.rows)} rows, on this machine, {result.spent_s * 1000:.0f} ms"
+            words = tr(
+                "{rows} rows, on this machine, {spent_s:.0f} ms",
+                rows=rows or grouped(before.rows),
+                spent_s=result.spent_s * 1000,
+            )
             words += f", {result.shaped.said}" if result.shaped.said and self.says_report else ""
             if result.shaped.grouped is not None and before.grouped is None:
-                words = f"{grouped(before.rows)} rows → {grouped(result.shaped.rows)} groups"
-            self.head.words.setText(words if result.step.on else "switched off")
+                words = tr("{rows} rows → {rows2} groups", rows=grouped(before.rows), rows2=grouped(result.shaped.rows))
+            self.head.words.setText(words if result.step.on else tr("switched off"))
             self.problem.setText(str(result.error or ""))
         self.problem.setVisible(bool(self.problem.text()))
 
@@ -101,9 +106,9 @@ class StepDrawer(Drawer):
 def movers(move: Callable[[int], None], remove: Callable[[], None]) -> list[QWidget]:
     """The buttons that move a line up or down, or remove it."""
     return [
-        button("↑", lambda: move(-1), "plain", "Move up"),
-        button("↓", lambda: move(1), "plain", "Move down"),
-        button("×", remove, "plain", "Remove"),
+        button("↑", lambda: move(-1), "plain", tr("Move up")),
+        button("↓", lambda: move(1), "plain", tr("Move down")),
+        button("×", remove, "plain", tr("Remove")),
     ]
 
 
@@ -119,17 +124,17 @@ def moved(items: tuple[object, ...], place: int, way: int) -> tuple[Any, ...]:
 
 def _languages() -> list[tuple[str, str]]:
     known = sorted((name, code) for code, (name, _) in LANGUAGES.items())
-    return [("", "any language"), *((code, name) for name, code in known)]
+    return [("", tr("any language")), *((code, name) for name, code in known)]
 
 
 class SortDrawer(StepDrawer):
     """The drawer of a Sort step: its keys, their directions and where NULLs go."""
 
-    title = "Sort"
+    title = tr("Sort")
 
     def __init__(self) -> None:
         super().__init__()
-        self.head.right.addWidget(button("Add key", self.add))
+        self.head.right.addWidget(button(tr("Add key"), self.add))
         self._lines = QVBoxLayout()
         self.set_body(self.scrolled(self._lines, self.problem))
 
@@ -143,20 +148,24 @@ class SortDrawer(StepDrawer):
             return
         clear(self._lines)
         for index, key in enumerate(step.keys):
-            name = combo(self.names(key.column), key.column, f"Key {index + 1}")
+            name = combo(self.names(key.column), key.column, tr("Key {index}", index=index + 1))
             way = combo(
-                [("up", "ascending ↑"), ("down", "descending ↓")], "down" if key.descending else "up", "Direction"
+                [("up", tr("ascending ↑")), ("down", tr("descending ↓"))],
+                "down" if key.descending else "up",
+                tr("Direction"),
             )
             empty = combo(
-                [("last", "empty last"), ("first", "empty first")], "first" if key.empty_first else "last", "Empty"
+                [("last", tr("empty last")), ("first", tr("empty first"))],
+                "first" if key.empty_first else "last",
+                tr("Empty"),
             )
             name.setFixedWidth(180)
             name.activated.connect(lambda _, p=index, w=name: self._set(p, column=w.currentData()))
             way.activated.connect(lambda _, p=index, w=way: self._set(p, descending=w.currentData() == "down"))
             empty.activated.connect(lambda _, p=index, w=empty: self._set(p, empty_first=w.currentData() == "first"))
-            orders = [("", "by code point"), ("dictionary", "natural order"), ("letters", "ignoring case")]
-            order = combo(orders, key.order, "Text order")
-            order.setToolTip("Natural order puts Élan next to Elan and Weir 9 before Weir 10")
+            orders = [("", tr("by code point")), ("dictionary", tr("natural order")), ("letters", tr("ignoring case"))]
+            order = combo(orders, key.order, tr("Text order"))
+            order.setToolTip(tr("Natural order puts Élan next to Elan and Weir 9 before Weir 10"))
             order.activated.connect(partial(self._set_order, index, order))
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
             is_text = any(f.name == key.column and f.kind is Kind.TEXT for f in self.fields())
@@ -169,13 +178,15 @@ class SortDrawer(StepDrawer):
                 self._lines.addLayout(self._language_line(index, key))
         if not step.keys:
             self._lines.addWidget(
-                label("No key yet: rows are in the order they arrived. Add one, or click a column's header.", "faint")
+                label(
+                    tr("No key yet: rows are in the order they arrived. Add one, or click a column's header."), "faint"
+                )
             )
 
     def _language_line(self, place: int, key: SortBy) -> QHBoxLayout:
-        language = combo(_languages(), key.language, "Language")
+        language = combo(_languages(), key.language, tr("Language"))
         language.activated.connect(lambda: self._set(place, language=language.currentData()))
-        return row(22, label("in the alphabet of", "faint"), language, None, space=6)
+        return row(22, label(tr("in the alphabet of"), "faint"), language, None, space=6)
 
     def _set_order(self, place: int, order: QComboBox, _: int) -> None:
         """By code point first: then in the reader's own language, where it has an order."""
@@ -190,17 +201,17 @@ class SortDrawer(StepDrawer):
         assert isinstance(step, SortStep)
         keys = list(step.keys)
         keys[place] = replace(keys[place], **changes)  # type: ignore[arg-type]
-        self.put(replace(step, keys=tuple(keys)), "Change sort")
+        self.put(replace(step, keys=tuple(keys)), tr("Change sort"))
 
     def _move(self, place: int, way: int) -> None:
         step = self.current
         assert isinstance(step, SortStep)
-        self.put(replace(step, keys=moved(step.keys, place, way)), "Change sort")
+        self.put(replace(step, keys=moved(step.keys, place, way)), tr("Change sort"))
 
     def _remove(self, place: int) -> None:
         step = self.current
         assert isinstance(step, SortStep)
-        self.put(replace(step, keys=(*step.keys[:place], *step.keys[place + 1 :])), "Remove key")
+        self.put(replace(step, keys=(*step.keys[:place], *step.keys[place + 1 :])), tr("Remove key"))
 
     def add(self) -> None:
         """Sort by one more column."""
@@ -209,19 +220,20 @@ class SortDrawer(StepDrawer):
         used = {key.column for key in step.keys}
         name = next((n for n in self.names() if n not in used), "")
         if name:
-            self.put(replace(step, keys=(*step.keys, SortBy(name))), "Add key")
+            self.put(replace(step, keys=(*step.keys, SortBy(name))), tr("Add key"))
 
 
 class OpenDrawer(StepDrawer):
     """Open: which columns' objects are columns of their own; each can be closed again."""
 
-    title = "Open"
+    title = tr("Open")
 
     def __init__(self) -> None:
         super().__init__()
         self._lines = QVBoxLayout()
         note = label(
-            "Objects in these columns are expanded into columns of their own. Use a column's menu to expand more.",
+            tr("Objects in these columns are expanded into columns of their own. Use a column's "
+"menu to expand more."),
             "muted", 12, wrap=True,
         )  # fmt: skip
         self.set_body(boxed(column(note, self._lines, None, self.problem, margins=(12, 10, 12, 8))))
@@ -235,11 +247,15 @@ class OpenDrawer(StepDrawer):
         clear(self._lines)
         for path in step.paths:
             self._lines.addLayout(
-                row(label(path), button("Close", partial(self._close, path), "link", f"Close {path} again"), None)
-            )  # fmt: skip
+                row(
+                    label(path),
+                    button(tr("Close"), partial(self._close, path), "link", tr("Close {path} again", path=path)),
+                    None,
+                )
+            )
 
     def _close(self, path: str) -> None:
         step = self.current
         if isinstance(step, OpenStep):
             kept = tuple(p for p in step.paths if p != path and not p.startswith(f"{path}."))
-            self.put(replace(step, paths=kept), f"Close {path}")
+            self.put(replace(step, paths=kept), tr("Close {path}", path=path))

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QWidget
 
 from nimble_otter.desktop.kit.widgets import boxed, button, calling, clear, column, label, row
 from nimble_otter.pull.tracing import Fate, Passage, Remedy
+from nimble_otter.translation import tr
 
 _DOTS = {Fate.LOST: ("✕", "plum"), Fate.UNREACHED: ("○", "faint")}
 _LINE, _MOST_LINES, _HEAD, _TITLE = 26, 7, 46, 220
@@ -29,14 +30,14 @@ class TraceStrip(QWidget):
         self.setObjectName("trace")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.field = QLineEdit()
-        self.field.setAccessibleName("Row to trace")
-        self.field.setPlaceholderText("which row, such as reading_id = 42")
+        self.field.setAccessibleName(tr("Row to trace"))
+        self.field.setPlaceholderText(tr("which row, such as reading_id = 42"))
         self.field.setFixedWidth(270)
         self.field.returnPressed.connect(lambda: self.asked.emit(self.field.text()))
         self.field.installEventFilter(self)
-        self.said = label("why is this row here, or not?", "muted")
-        self.copy = button("copy", self._copy, "link", "Copy these sentences")
-        head = row(label("Trace", bold=True), self.field, self.said, None, self.copy,
+        self.said = label(tr("why is this row here, or not?"), "muted")
+        self.copy = button("copy", self._copy, "link", tr("Copy these sentences"))
+        head = row(label(tr("Trace"), bold=True), self.field, self.said, None, self.copy,
                    button("close", self.closed.emit, "link"), space=10)  # fmt: skip
         self.lines = QGridLayout()
         self.lines.setContentsMargins(0, 0, 0, 0)
@@ -69,7 +70,7 @@ class TraceStrip(QWidget):
             what.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.lines.addWidget(dot, line, 0, Qt.AlignmentFlag.AlignTop)
             self.lines.addWidget(title, line, 1, Qt.AlignmentFlag.AlignTop)
-            tip = "Change the step so that the row comes back"
+            tip = tr("Change the step so that the row comes back")
             ways = [button(_bare(r.words), self._choose(each.at, r), "link", tip) for r in each.remedies]
             self.lines.addWidget(boxed(column(what, row(*ways, None, space=12) if ways else None)), line, 2)
         if said:

@@ -29,6 +29,7 @@ from nimble_otter.table.core.columns import CodedText, Column, Ids
 from nimble_otter.table.kernels.codes import codes_of
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 MOST_NAMES, MOST_PANELS, MOST_CATEGORIES = 12, 24, 2000
 OTHER = "other"
@@ -137,7 +138,8 @@ class Looked:
         own, column = self.field(up.column)
         if kind_of(own) == CATEGORY:
             raise ConditionError(
-                f"{up.column} holds {own.kind.value}, which has no height.", "Choose an aggregate of it."
+                tr("{column} holds {kind_value}, which has no height.", column=up.column, kind_value=own.kind.value),
+                tr("Choose an aggregate of it."),
             )
         return own, column
 
@@ -182,8 +184,10 @@ class Looked:
     def check_count(count: int, name: str) -> None:
         """Raises: ConditionError for more categories than can be told apart."""
         if count > MOST_CATEGORIES:
-            raise ConditionError(f"{grouped(count)} values of {name} are too many to tell apart.",
-                                 "Choose a part of them, the top of them, or a histogram.")  # fmt: skip
+            raise ConditionError(
+                tr("{count} values of {name} are too many to tell apart.", count=grouped(count), name=name),
+                tr("Choose a part of them, the top of them, or a histogram."),
+            )
 
     def along_title(self) -> str:
         """What stands under the axis along the bottom."""
@@ -244,13 +248,13 @@ class Looked:
         if not chart.kind.stacks or chart.stack == "beside":
             return None
         if any(each.second for each in chart.up):
-            raise ConditionError("What stands on each other has one axis.", "Take the second axis off.")
+            raise ConditionError(tr("What stands on each other has one axis."), tr("Take the second axis off."))
         spots, where = np.unique(np.stack([panels.astype(np.float64), np.nan_to_num(x, nan=-1e300)]), axis=1,
                                  return_inverse=True)  # fmt: skip
         where = where.ravel()
         values = [np.nan_to_num(each) for each in heights]
         if any((each < 0).any() for each in values) and chart.stack == "share":
-            raise ConditionError("Values below 0 have no share of a whole.", "Choose stacked, or beside.")
+            raise ConditionError(tr("Values below 0 have no share of a whole."), tr("Choose stacked, or beside."))
         if chart.stack == "share":
             whole = sum(np.bincount(where, each, spots.shape[1]) for each in values)
             assert isinstance(whole, np.ndarray)

@@ -22,6 +22,7 @@ from nimble_otter.table.kernels.keys import key_pieces
 from nimble_otter.table.kernels.packing import order_by_codes, order_of
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 MOST_BARS = 2000
 
@@ -37,11 +38,11 @@ class _Drawing(Looked):
         """See `draw`."""
         chart = self.chart
         if not chart.along.column:
-            raise ConditionError("Nothing stands along the bottom yet.", "Choose a column for it.")
+            raise ConditionError(tr("Nothing stands along the bottom yet."), tr("Choose a column for it."))
         if chart.kind is not ChartKind.HISTOGRAM and not chart.up:
-            raise ConditionError("Nothing stands up yet.", "Choose a column, or an aggregate.")
+            raise ConditionError(tr("Nothing stands up yet."), tr("Choose a column, or an aggregate."))
         if chart.kind is ChartKind.HEAT and not chart.by.column:
-            raise ConditionError("A heat map has two sides.", "Choose a column for the second.")
+            raise ConditionError(tr("A heat map has two sides."), tr("Choose a column for the second."))
         self.shorten()
         make: Callable[[], Drawn] = {
             ChartKind.HISTOGRAM: lambda: histogram(self),
@@ -52,7 +53,7 @@ class _Drawing(Looked):
         if chart.kind.has_figures and chart.kind is not ChartKind.HEAT and any(figures):
             if not all(figures):
                 raise ConditionError(
-                    "Aggregates and single rows don't stand in one chart.", "Choose an aggregate for each."
+                    tr("Aggregates and single rows don't stand in one chart."), tr("Choose an aggregate for each.")
                 )
             make = self._figures
         return make()
@@ -62,7 +63,7 @@ class _Drawing(Looked):
     def _raw(self) -> Drawn:
         chart = self.chart
         if chart.kind in (ChartKind.AREA, ChartKind.BARS) and chart.stack != "beside":
-            raise ConditionError("Single rows don't stand on each other.", "Choose an aggregate, such as sum.")
+            raise ConditionError(tr("Single rows don't stand on each other."), tr("Choose an aggregate, such as sum."))
         ids, x, x_axis = self._places_along()
         codes, names = self.coded(chart.by if not self.is_shade() else KeyBy(""), ids)
         panels, panel_names = self.coded(chart.panels, ids)
@@ -124,7 +125,8 @@ class _Drawing(Looked):
         if chart.kind is ChartKind.BARS:
             if len(ids) > MOST_BARS:
                 raise ConditionError(
-                    f"{grouped(len(ids))} rows are too many bars.", "Choose an aggregate, or fewer rows."
+                    tr("{ids_count} rows are too many bars.", ids_count=grouped(len(ids))),
+                    tr("Choose an aggregate, or fewer rows."),
                 )
             ids = ids.take(self._rows_in_order(ids))
             x, labels = np.arange(len(ids), dtype=np.float64), labels_of(column, own, ids)
@@ -167,8 +169,14 @@ class _Drawing(Looked):
         for number, _ in enumerate(chart.up):
             of, column = leaves.fields[len(keys) + number], leaves.columns[len(keys) + number]
             if kind_of(of) not in (NUMBER,):
-                raise ConditionError(f"{chart.up[number].title} holds {of.kind.value}, which has no height.",
-                                     "Choose another aggregate.")  # fmt: skip
+                raise ConditionError(
+                    tr(
+                        "{up_title} holds {kind_value}, which has no height.",
+                        up_title=chart.up[number].title,
+                        kind_value=of.kind.value,
+                    ),
+                    tr("Choose another aggregate."),
+                )
             found_up = places_of(column, of, every)
             heights.append(self.clean(found_up, chart.up[number].title, self.empty(column, every)))
         if labels and chart.order in ("largest", "smallest", "rows"):
@@ -196,14 +204,17 @@ class _Drawing(Looked):
     def _heat(self) -> Drawn:
         chart, up = self.chart, self.chart.up[0]
         if not up.figure:
-            raise ConditionError("A heat map shows aggregates.", "Choose one, such as rows or mean.")
+            raise ConditionError(tr("A heat map shows aggregates."), tr("Choose one, such as rows or mean."))
         keys = [key for key in (chart.panels, chart.by, chart.along) if key.column]
         found = group_view(self.view, [self.place(key) for key in keys], [up.figure_of.measure(self.view.table)],
                            self.stop)  # fmt: skip
         leaves, level, every = found.leaves, found.levels[-1], np.arange(found.leaves.rows)
         of = replace(leaves.fields[-1], name=up.title)
         if kind_of(of) != NUMBER:
-            raise ConditionError(f"{up.title} holds {of.kind.value}, which has no shade.", "Choose another aggregate.")
+            raise ConditionError(
+                tr("{up_title} holds {kind_value}, which has no shade.", up_title=up.title, kind_value=of.kind.value),
+                tr("Choose another aggregate."),
+            )
         panels, panel_names = self.codes_in(leaves, chart.panels, 0)
         x, x_names = self.codes_in(leaves, chart.along, len(keys) - 1)
         y, y_names = self.codes_in(leaves, chart.by, len(keys) - 2)

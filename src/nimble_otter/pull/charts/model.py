@@ -13,6 +13,7 @@ from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.steps.group import FigureOf, KeyBy
 from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.translation import tr
 
 _NO_KEY = KeyBy("")
 MOST_CHARTS = 50
@@ -202,7 +203,7 @@ class Chart:
         for name, known in words:
             plain.word(name, known, getattr(chart, name))
         if not (0 <= chart.top <= 10_000 and 0 <= chart.bins <= MOST_BINS):
-            raise ValueError(f"{plain.at} has too many bins or values")
+            raise ValueError(tr("{at} has too many bins or values", at=plain.at))
         return chart
 
 
@@ -221,11 +222,13 @@ def value_on_axis(text: str) -> float:
         try:
             moment = dt.datetime.fromisoformat(text.replace("_", " "))
         except ValueError as problem:
-            raise ConditionError(f"{text} is not a number, date or time.", "Write 3.2 or 2031-05-18.") from problem
+            raise ConditionError(
+                tr("{text} is not a number, date or time.", text=text), tr("Write 3.2 or 2031-05-18.")
+            ) from problem
         moment = moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)
         return (moment - dt.datetime(1970, 1, 1)) / dt.timedelta(days=1)
     if not math.isfinite(number):
-        raise ConditionError(f"{text} has no place on an axis.", "Write a number such as 3.2.")
+        raise ConditionError(tr("{text} has no place on an axis.", text=text), tr("Write a number such as 3.2."))
     return number
 
 
@@ -245,14 +248,14 @@ def scale_of(text: str) -> Scale:
         elif rest.startswith("to "):
             high = value_on_axis(rest.removeprefix("to ").strip())
         else:
-            raise ConditionError(f"{text} is not a scale.", _FORMS)
+            raise ConditionError(tr("{text} is not a scale.", text=text), _FORMS)
     if low is not None and high is not None:
         if low == high:
-            raise ConditionError(f"{text} has no room.", _FORMS)
+            raise ConditionError(tr("{text} has no room.", text=text), _FORMS)
         if low > high:
             low, high, is_reversed = high, low, True
     if is_log and ((low is not None and low <= 0) or (high is not None and high <= 0)):
-        raise ConditionError("A scale in powers of ten begins above 0.", "Write log 0.1 to 100.")
+        raise ConditionError(tr("A scale in powers of ten begins above 0."), tr("Write log 0.1 to 100."))
     return Scale(low, high, is_log, is_reversed)
 
 
@@ -268,7 +271,7 @@ def marks_of(text: str) -> list[Mark]:
         try:
             results.append(Mark(value_on_axis(words[0]), None, " ".join(words[1:]), not _is_number(words[0])))
         except ConditionError as problem:
-            raise ConditionError(f"{part} does not begin with a value.", _LINE_FORMS) from problem
+            raise ConditionError(tr("{part} does not begin with a value.", part=part), _LINE_FORMS) from problem
     return results
 
 

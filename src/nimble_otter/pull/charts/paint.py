@@ -28,6 +28,7 @@ from nimble_otter.pull.charts.places import CATEGORY, TIME
 from nimble_otter.pull.charts.strokes import DPI, PT, Strokes
 from nimble_otter.pull.charts.ticks import safe_times, set_ticks, texts_of, width_px
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 FORMATS = ("png", "svg", "pdf")
 _FEW_BARS = 4
@@ -72,7 +73,7 @@ class Picture:
     def file(self, form: str) -> bytes:
         """As PNG, SVG or PDF. Raises: SendError for another."""
         if form not in FORMATS:
-            raise SendError(f"A picture can't be written as {form}.", "There are png, svg and pdf.")
+            raise SendError(tr("A picture can't be written as {form}.", form=form), tr("There are png, svg and pdf."))
         out = io.BytesIO()
         told = {"png": {"Software": "Nimble Otter"}, "svg": {"Creator": "Nimble Otter", "Date": None},
                 "pdf": {"Creator": "Nimble Otter", "Producer": "Nimble Otter", "CreationDate": None}}  # fmt: skip
@@ -99,7 +100,9 @@ class _Painting:
         self.x_scale, self.y_scale = scale_of(self.chart.x_scale), scale_of(self.chart.y_scale)
         self.second_scale = scale_of(self.chart.second_scale)
         if drawn.x.kind == CATEGORY and self.x_scale.is_log:
-            raise ConditionError("Categories have no powers of ten.", "Take log off the scale along the bottom.")
+            raise ConditionError(
+                tr("Categories have no powers of ten."), tr("Take log off the scale along the bottom.")
+            )
         self.figure = Figure(
             (self.width / DPI, self.height / DPI), dpi=DPI * scale, facecolor=look.surface, edgecolor=look.surface
         )
@@ -156,7 +159,7 @@ class _Painting:
         x_ends, y_ends = self._x_ends(), self._y_ends()
         second_ends = self._y_ends(True) if drawn.second is not None else None
         if drawn.x.kind == TIME and not safe_times(x_ends):
-            raise ConditionError("Times beyond the calendar can't stand on an axis.", "Filter them out.")
+            raise ConditionError(tr("Times beyond the calendar can't stand on an axis."), tr("Filter them out."))
         count = len(drawn.panels)
         across = (
             1 if count == 1 else max(1, min(count, round(math.sqrt(count * self.width / max(1, self.height) / 1.4))))

@@ -18,6 +18,7 @@ from nimble_otter.pull.steps.group import KeyBy
 from nimble_otter.table import Field, Kind, Table
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.text.show import plain, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST_FIGURES = 8
@@ -40,11 +41,15 @@ def title_of(drawn: Drawn, picked: Stretch | Hit) -> str:
         return ", ".join(value for _, value in drawn.series[picked.series].values(picked.mark)[:2])
     if drawn.x.kind == CATEGORY:
         inside = [label for n, label in enumerate(drawn.x.labels) if picked.x[0] <= n <= picked.x[1]]
-        return ", ".join(inside[:3]) + (f" and {len(inside) - 3} more" if len(inside) > 3 else "")
+        return ", ".join(inside[:3]) + (
+            tr(" and {inside_count} more", inside_count=len(inside) - 3) if len(inside) > 3 else ""
+        )
     low, high = picked.x
     if drawn.x.kind == TIME:
         return " to ".join(time_texts(end)[: 10 if high - low > 2 else 16] for end in (low, high))
-    return f"{place_text(drawn.x, low)} to {place_text(drawn.x, high)}"
+    return tr(
+        "{place_text} to {place_text2}", place_text=place_text(drawn.x, low), place_text2=place_text(drawn.x, high)
+    )
 
 
 def conditions_of(drawn: Drawn, picked: Stretch | Hit, keep: bool) -> tuple[Condition, ...]:
@@ -211,10 +216,10 @@ def figures_of(drawn: Drawn, table: Table, rows: Ids) -> tuple[tuple[str, str], 
         if not len(values):
             continue
         if field.is_number:
-            results.append((f"{name}, mean", shown(float(f"{values.mean():.6g}"), field)))
+            results.append((tr("{name}, mean", name=name), shown(float(f"{values.mean():.6g}"), field)))
         low, high = int(np.argmin(values)), int(np.argmax(values))
-        results += [(f"{name}, lowest", shown(column.value(int(own[low])), field)),
-                  (f"{name}, highest", shown(column.value(int(own[high])), field))]  # fmt: skip
+        results += [(tr("{name}, lowest", name=name), shown(column.value(int(own[low])), field)),
+                  (tr("{name}, highest", name=name), shown(column.value(int(own[high])), field))]  # fmt: skip
         results += _beside(table, chart.columns(), name, int(own[high]))
     return tuple(results[: 2 * MOST_FIGURES])
 
@@ -225,5 +230,7 @@ def _beside(table: Table, names: Sequence[str], but: str, row: int) -> list[tupl
     for name in names:
         if name != but and len(results) < 3:
             index = table.index(name)
-            results.append((f"there: {name}", shown(table.columns[index].value(row), table.fields[index])))
+            results.append(
+                (tr("there: {name}", name=name), shown(table.columns[index].value(row), table.fields[index]))
+            )
     return results

@@ -16,6 +16,7 @@ from nimble_otter.table.core.columns import Column, Ids
 from nimble_otter.table.kernels.codes import first_places
 from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.ops.measures import AggregateFunction
+from nimble_otter.translation import tr
 
 _QUARTERS = tuple(FigureOf(AggregateFunction.QUANTILE, "", at) for at in (0.25, 0.5, 0.75))
 
@@ -26,7 +27,10 @@ def histogram(looked: Looked) -> Drawn:
     own, column = looked.field(chart.along.column)
     kind = kind_of(own)
     if kind == CATEGORY:
-        raise ConditionError(f"{own.name} holds {own.kind.value}, which has no bins.", "Bars count its values.")
+        raise ConditionError(
+            tr("{own_name} holds {kind_value}, which has no bins.", own_name=own.name, kind_value=own.kind.value),
+            tr("Bars count its values."),
+        )
     values = looked.clean(places_of(column, own, ids), own.name, looked.empty(column, ids))
     looked.tell_missing(looked.empty(column, ids), own.name)
     keep = ~np.isnan(values)

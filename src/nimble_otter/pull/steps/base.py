@@ -12,6 +12,7 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.query.parsed import nearest
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
+from nimble_otter.translation import tr
 
 
 class Step(Protocol):
@@ -82,5 +83,6 @@ def find_column(table: Table, name: str) -> int:
     except KeyError as problem:
         near = nearest(name, [field.name for field in table.fields])
         raise ConditionError(
-            f"There is no column {name} here.", f"The nearest name is {near}." if near else ""
+            tr("There is no column {name} here.", name=name),
+            tr("The nearest name is {near}.", near=near) if near else "",
         ) from problem

@@ -29,6 +29,7 @@ from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.group import Aggregate, AggregateFunction, group_view
 from nimble_otter.table.text.patterns import compiled
 from nimble_otter.table.text.show import grouped, shown
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -90,8 +91,8 @@ class CheckLine:
     def subject(self) -> str:
         """Of what it is said."""
         if self.rule.is_of_columns:
-            name = ", ".join(self.columns) or "no column"
-            return f"{self.figure} of {name}" if self.rule is Rule.AGGREGATE else name
+            name = ", ".join(self.columns) or tr("no column")
+            return tr("{figure} of {name}", figure=self.figure, name=name) if self.rule is Rule.AGGREGATE else name
         return "columns" if self.rule is Rule.COLUMNS else "rows"
 
     @property
@@ -104,30 +105,39 @@ class CheckLine:
         low, high = (*map(_text, self.values), "", "")[:2]
         match self.rule:
             case Rule.FILLED:
-                return "never NULL" if low in ("", "0") else f"NULL at most {low}"
+                return tr("never NULL") if low in ("", "0") else tr("NULL at most {low}", low=low)
             case Rule.AMONG:
                 few = ", ".join(map(_text, self.values[:4]))
-                return f"one of {few}{', …' if len(self.values) > 4 else ''}"
+                return tr("one of {few}, …", few=few) if len(self.values) > 4 else tr("one of {few}", few=few)
             case Rule.ELSEWHERE:
-                return f"in {self.other_column or 'a column'} of {self.other or 'another pull'}"
+                return tr(
+                    "in {other_column} of {other}",
+                    other_column=self.other_column or tr("a column"),
+                    other=self.other or tr("another pull"),
+                )
             case Rule.ROWS | Rule.RANGE:
                 return _between(low, high)
             case Rule.AGGREGATE if self.other:
-                within = f" within {self.tolerance}" if self.tolerance not in ("", "0") else ""
-                return f"as {self.other_column or ', '.join(self.columns)} of {self.other}{within}"
+                within = tr(" within {tolerance}", tolerance=self.tolerance) if self.tolerance not in ("", "0") else ""
+                return tr(
+                    "as {other_column} of {other}{within}",
+                    other_column=self.other_column or ", ".join(self.columns),
+                    other=self.other,
+                    within=within,
+                )
             case Rule.AGGREGATE:
                 return _between(low, high)
             case Rule.PATTERN:
-                return f"matches {low}"
+                return tr("matches {low}", low=low)
             case Rule.TYPE:
-                return f"holds {low}"
+                return tr("holds {low}", low=low)
             case Rule.SINCE_LAST:
-                return f"at least {low} % of last time"
+                return tr("at least {low} % of last time", low=low)
             case Rule.NEWEST:
-                return f"newest within {low}"
+                return tr("newest within {low}", low=low)
             case Rule.SQL:
                 return " ".join(self.text.split())
-        return {Rule.UNIQUE: "unique", Rule.NO_DUPLICATES: "no duplicates"}.get(self.rule, "as last time")
+        return {Rule.UNIQUE: "unique", Rule.NO_DUPLICATES: tr("no duplicates")}.get(self.rule, "as last time")
 
     def parameters(self) -> list[str]:
         """Names of the parameters in it: in its condition, or values such as :least."""
@@ -202,13 +212,13 @@ def _of_rows(line: CheckLine, ground: _Ground, failing: Ids, word: str, held: st
     holds = len(failing) <= most
     text = f"{grouped(len(failing))} {word}"
     if len(failing) == 0:
-        text = held or f"{grouped(total)} of {grouped(total)}"
+        text = held or tr("{total} of {total}", total=grouped(total))
     return Checked(line, holds, text, failing)
 
 
 def _column(line: CheckLine, ground: _Ground) -> int:
     if not line.columns or not line.columns[0]:
-        raise ConditionError("The check names no column.", "Choose one.")
+        raise ConditionError(tr("The check names no column."), tr("Choose one."))
     return find_column(ground.view.table, line.columns[0])
 
 
@@ -231,19 +241,21 @@ def _most(limit: object, rows: int) -> int:
         number = Decimal(text.rstrip("% ") or 0)
         return int(number * rows / 100 if percent else number)
     except ArithmeticError as problem:
-        raise ConditionError(f"{text!r} is not a number of rows or a percentage.", "Type 0, 12 or 2 %.") from problem
+        raise ConditionError(
+            tr("{text!r} is not a number of rows or a percentage.", text=text), tr("Type 0, 12 or 2 %.")
+        ) from problem
 
 
 def _unique(line: CheckLine, ground: _Ground) -> Checked:
     table, ids = ground.view.table, ground.view.row_ids()
     if not line.columns:
-        raise ConditionError("The check names no column.", "Choose one.")
+        raise ConditionError(tr("The check names no column."), tr("Choose one."))
     columns = [table.columns[find_column(table, name)] for name in line.columns]
     gone = np.zeros(len(ids), np.bool_)
     for column in columns:
         gone |= column.empty_at(ids)
     ids = ids[~gone]  # as with UNIQUE in SQL, what has no value equals nothing
-    return _of_rows(line, ground, _repeated(columns, ids, ground.stop), "rows share a value")
+    return _of_rows(line, ground, _repeated(columns, ids, ground.stop), tr("rows share a value"))
 
 
 def _repeated(columns: list[Value], ids: Ids, stop: StopToken) -> Ids:
@@ -255,7 +267,7 @@ def _repeated(columns: list[Value], ids: Ids, stop: StopToken) -> Ids:
 def _no_duplicates(line: CheckLine, ground: _Ground) -> Checked:
     columns = [ground.view.table.columns[place] for place in ground.places]
     failing = _repeated(columns, ground.view.row_ids(), ground.stop)
-    return _of_rows(line, ground, failing, "rows are there more than once")
+    return _of_rows(line, ground, failing, tr("rows are there more than once"))
 
 
 def _among(line: CheckLine, ground: _Ground) -> Checked:
@@ -263,7 +275,7 @@ def _among(line: CheckLine, ground: _Ground) -> Checked:
     name = ground.view.table.fields[index].name
     outside = Condition("is none of", name, line.values).node(ground.view.table)
     failing = _failing(ground, All((outside, Not(IsEmpty(ColumnAt(index))))))
-    return _of_rows(line, ground, failing, f"other: {_examples(ground, index, failing)}")
+    return _of_rows(line, ground, failing, tr("other: {examples}", examples=_examples(ground, index, failing)))
 
 
 def _elsewhere(line: CheckLine, ground: _Ground) -> Checked:
@@ -276,14 +288,15 @@ def _elsewhere(line: CheckLine, ground: _Ground) -> Checked:
     known[theirs] = True
     known[none] = True  # no value is not looked for
     failing = ground.view.row_ids()[~known.take(mine)]
-    return _of_rows(line, ground, failing, f"are not there: {_examples(ground, index, failing)}")
+    return _of_rows(line, ground, failing, tr("are not there: {examples}", examples=_examples(ground, index, failing)))
 
 
 def _others(line: CheckLine, ground: _Ground) -> View:
     rows = ground.others.get(line.other)
     if rows is None:
         raise ConditionError(
-            f"There are no rows of {line.other or 'another pull'}.", "Run it, or save it on the shelf."
+            tr("There are no rows of {other}.", other=line.other or tr("another pull")),
+            tr("Run it, or save it on the shelf."),
         )
     return rows
 
@@ -296,7 +309,12 @@ def _range(line: CheckLine, ground: _Ground) -> Checked:
     ends = [Aggregate(figure, index) for figure in (AggregateFunction.MIN, AggregateFunction.MAX)]
     totals = group_view(View(ground.view.table, failing), [], ends, ground.stop).totals
     low, high = (shown(column.value(0), ground.view.table.fields[index]) for column in totals.columns)
-    return _of_rows(line, ground, failing, f"outside, {low}" if low == high else f"outside, {low} to {high}")
+    return _of_rows(
+        line,
+        ground,
+        failing,
+        tr("outside, {low}", low=low) if low == high else tr("outside, {low} to {high}", low=low, high=high),
+    )
 
 
 def _bounds(line: CheckLine, table: Table, name: str) -> Node:
@@ -304,7 +322,7 @@ def _bounds(line: CheckLine, table: Table, name: str) -> Node:
     wanted = [("at least", low), ("at most", high)]
     nodes = [Condition(operator, name, (value,)).node(table) for operator, value in wanted if _text(value) != ""]
     if not nodes:
-        raise ConditionError("The check has no bound.", "Type the lowest value, the highest, or both.")
+        raise ConditionError(tr("The check has no bound."), tr("Type the lowest value, the highest, or both."))
     return All(tuple(nodes))
 
 
@@ -312,45 +330,49 @@ def _pattern(line: CheckLine, ground: _Ground) -> Checked:
     index = _column(line, ground)
     pattern = _text(line.values[0]) if line.values else ""
     if not pattern:
-        raise ConditionError("The check has no pattern.", "Type a regular expression.")
+        raise ConditionError(tr("The check has no pattern."), tr("Type a regular expression."))
     compiled(pattern, True)
     like = Like(ColumnAt(index), f"^(?:{pattern})$", finds=True)
     failing = _failing(ground, Not(like))
-    return _of_rows(line, ground, failing, f"don't match: {_examples(ground, index, failing)}")
+    return _of_rows(line, ground, failing, tr("don't match: {examples}", examples=_examples(ground, index, failing)))
 
 
 def _type(line: CheckLine, ground: _Ground) -> Checked:
     field = ground.view.table.fields[_column(line, ground)]
     wanted = _text(line.values[0]) if line.values else ""
     if wanted not in TYPES:
-        raise ConditionError(f"{wanted!r} is not a type.", f"Types are {', '.join(TYPES)}.")
+        raise ConditionError(
+            tr("{wanted!r} is not a type.", wanted=wanted), tr("Types are {types}.", types=", ".join(TYPES))
+        )
     ids = ground.view.row_ids()
     has_none = bool(ground.view.table.columns[ground.view.table.index(field.name)].empty_at(ids).all())
-    return Checked(line, has_none or field.kind in TYPES[wanted], "no values" if has_none else field.kind.value)
+    return Checked(line, has_none or field.kind in TYPES[wanted], tr("no values") if has_none else field.kind.value)
 
 
 def _rows(line: CheckLine, ground: _Ground) -> Checked:
     count = len(ground.view)
     low, high = (*line.values, "", "")[:2]
     holds = (_text(low) == "" or count >= _whole(low)) and (_text(high) == "" or count <= _whole(high))
-    return Checked(line, holds, f"{grouped(count)} rows")
+    return Checked(line, holds, tr("{count} rows", count=grouped(count)))
 
 
 def _whole(value: object) -> Decimal:
     try:
         return Decimal(_text(value))
     except ArithmeticError as problem:
-        raise ConditionError(f"{_text(value)!r} is not a number.", "Type one, such as 1000.") from problem
+        raise ConditionError(
+            tr("{text!r} is not a number.", text=_text(value)), tr("Type one, such as 1000.")
+        ) from problem
 
 
 def _since_last(line: CheckLine, ground: _Ground) -> Checked:
     if ground.last is None:
-        return Checked(line, True, "no delivery to compare with yet")
+        return Checked(line, True, tr("no delivery to compare with yet"))
     least, count = _whole((*line.values, 100)[0]), len(ground.view)
     if not ground.last.rows:
-        return Checked(line, True, "last time there were no rows")
+        return Checked(line, True, tr("last time there were no rows"))
     share = 100 * count / ground.last.rows
-    return Checked(line, share >= least, f"{share:.1f} % of {grouped(ground.last.rows)}")
+    return Checked(line, share >= least, tr("{share:.1f} % of {rows}", share=share, rows=grouped(ground.last.rows)))
 
 
 def _figure(line: CheckLine, view: View, name: str, stop: StopToken) -> Table:
@@ -358,10 +380,12 @@ def _figure(line: CheckLine, view: View, name: str, stop: StopToken) -> Table:
         function = AggregateFunction(line.figure)
     except ValueError as problem:
         known = ", ".join(figure.value for figure in AggregateFunction)
-        raise ConditionError(f"{line.figure!r} is not an aggregate.", f"Available are {known}.") from problem
+        raise ConditionError(
+            tr("{figure!r} is not an aggregate.", figure=line.figure), tr("Available are {known}.", known=known)
+        ) from problem
     index = find_column(view.table, name) if name else None
     if index is None and not function.of_rows:
-        raise ConditionError("The check names no column.", "Choose one.")
+        raise ConditionError(tr("The check names no column."), tr("Choose one."))
     return group_view(view, [], [Aggregate(function, index)], stop).totals
 
 
@@ -374,10 +398,12 @@ def _aggregate(line: CheckLine, ground: _Ground) -> Checked:
         theirs = _figure(line, _others(line, ground), line.other_column or column, ground.stop)
         there = theirs.columns[0].value(0)
         return Checked(
-            line, _alike(value, there, line.tolerance), f"{text} here, {shown(there, theirs.fields[0])} there"
+            line,
+            _alike(value, there, line.tolerance),
+            tr("{text} here, {there} there", text=text, there=shown(there, theirs.fields[0])),
         )
     if value is None:
-        return Checked(line, False, "no value")
+        return Checked(line, False, tr("no value"))
     holds = len(filter_view(View(own), _bounds(line, own, own.fields[0].name), ground.stop)) == 1
     return Checked(line, holds, text)
 
@@ -390,19 +416,24 @@ def _alike(one: object, other: object, tolerance: str) -> bool:
         room = Decimal(tolerance.rstrip("% "))
         return abs(a - b) <= (abs(b) * room / 100 if tolerance.strip().endswith("%") else room)
     except ArithmeticError as problem:
-        raise ConditionError("The tolerance is of numbers only.", "Type a number or a percentage.") from problem
+        raise ConditionError(tr("The tolerance is of numbers only."), tr("Type a number or a percentage.")) from problem
 
 
 def _newest(line: CheckLine, ground: _Ground) -> Checked:
     index = _column(line, ground)
     match = _AGE.fullmatch(_text(line.values[0]) if line.values else "")
     if match is None:
-        raise ConditionError("The check names no age.", "Type one such as 2 days, 6 hours or 30 minutes.")
+        raise ConditionError(tr("The check names no age."), tr("Type one such as 2 days, 6 hours or 30 minutes."))
     field, ids = ground.view.table.fields[index], ground.view.row_ids()
     if ground.view.table.columns[index].empty_at(ids).all():
-        return Checked(line, False, "no value")
+        return Checked(line, False, tr("no value"))
     if not field.kind.is_moment:
-        raise ConditionError(f"{field.name} holds {field.kind.value}, which has no age.", "Choose a column of times.")
+        raise ConditionError(
+            tr(
+                "{field_name} holds {kind_value}, which has no age.", field_name=field.name, kind_value=field.kind.value
+            ),
+            tr("Choose a column of times."),
+        )
     totals = group_view(ground.view, [], [Aggregate(AggregateFunction.MAX, index)], ground.stop).totals
     newest = totals.columns[0].value(0)
     if not isinstance(newest, dt.datetime):
@@ -411,7 +442,9 @@ def _newest(line: CheckLine, ground: _Ground) -> Checked:
     age_s = (now - newest).total_seconds()
     if field.kind is Kind.DATE:  # a day is as old as its end
         age_s = max(0.0, age_s - 86_400)
-    return Checked(line, age_s <= float(match[1]) * _UNITS[match[2].lower()], f"{_age_words(age_s)} ago")
+    return Checked(
+        line, age_s <= float(match[1]) * _UNITS[match[2].lower()], tr("{age_words} ago", age_words=_age_words(age_s))
+    )
 
 
 def _age_words(seconds: float) -> str:
@@ -419,29 +452,31 @@ def _age_words(seconds: float) -> str:
         count = int(seconds // _UNITS[unit])
         if count >= (2 if unit == "week" else 1):
             return f"{count} {unit}{'s' if count != 1 else ''}"
-    return "less than a minute"
+    return tr("less than a minute")
 
 
 def _columns(line: CheckLine, ground: _Ground) -> Checked:
     if ground.last is None:
-        return Checked(line, True, "no delivery to compare with yet")
+        return Checked(line, True, tr("no delivery to compare with yet"))
     now = {field.name: field.kind.value for field in ground.fields}
     before = {column.name: column.kind for column in ground.last.columns}
     parts = [("missing", [name for name in before if name not in now]),
              ("new", [name for name in now if name not in before]),
-             ("of another type", [name for name in now if before.get(name, now[name]) != now[name]])]  # fmt: skip
+             (tr("of another type"), [name for name in now if before.get(name, now[name]) != now[name]])]  # fmt: skip
     text = "; ".join(f"{', '.join(names)} {word}" for word, names in parts if names)
-    return Checked(line, not text, text or f"{len(now)} of {len(before)}")
+    return Checked(
+        line, not text, text or tr("{now_count} of {before_count}", now_count=len(now), before_count=len(before))
+    )
 
 
 def _sql(line: CheckLine, ground: _Ground) -> Checked:
     if not line.text.strip():
-        raise ConditionError("The check has no condition.", "Type one, such as level_m < 6.")
+        raise ConditionError(tr("The check has no condition."), tr("Type one, such as level_m < 6."))
     kept = filter_view(ground.view, parse_condition(line.text, ground.view.table), ground.stop).row_ids()
     holds = np.zeros(ground.view.table.rows, np.bool_)
     holds[kept] = True
     ids = ground.view.row_ids()
-    return _of_rows(line, ground, ids[~holds.take(ids)], "rows fail")
+    return _of_rows(line, ground, ids[~holds.take(ids)], tr("rows fail"))
 
 
 def _examples(ground: _Ground, place: int, failing: Ids) -> str:
@@ -453,8 +488,8 @@ def _examples(ground: _Ground, place: int, failing: Ids) -> str:
 
 def _between(low: str, high: str) -> str:
     if low and high:
-        return f"between {low} and {high}"
-    return f"at least {low}" if low else f"at most {high}" if high else "no bound"
+        return tr("between {low} and {high}", low=low, high=high)
+    return tr("at least {low}", low=low) if low else tr("at most {high}", high=high) if high else tr("no bound")
 
 
 def _text(value: object) -> str:

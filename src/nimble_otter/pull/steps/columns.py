@@ -10,6 +10,7 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.pull.steps.base import find_column
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.column_format import PLAIN, ColumnFormat
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,10 +31,10 @@ class ColumnsStep:
         """The step in a line of the course."""
         if self.only:
             return ", ".join(self.order)
-        lines = [f"{len(self.hidden)} hidden"] if self.hidden else []
+        lines = [tr("{hidden_count} hidden", hidden_count=len(self.hidden))] if self.hidden else []
         lines += ["reordered"] if self.order else []
-        lines += [f"{len(self.pinned)} pinned"] if self.pinned else []
-        lines += [f"{len(self.looks)} formatted"] if self.looks else []
+        lines += [tr("{pinned_count} pinned", pinned_count=len(self.pinned))] if self.pinned else []
+        lines += [tr("{looks_count} formatted", looks_count=len(self.looks))] if self.looks else []
         return ", ".join(lines) or "all"
 
     def look(self, name: str) -> ColumnFormat:

@@ -17,6 +17,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Table, View
 from nimble_otter.table.ops.alike import EQUAL, Alike
 from nimble_otter.table.ops.compare import common_pairs, compare_views
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ class CompareStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        by = f" by {', '.join(self.keys)}" if self.keys else " row by row" if self.other else ""
+        by = tr(" by {keys}", keys=", ".join(self.keys)) if self.keys else tr(" row by row") if self.other else ""
         return f"{self.other or 'nothing'}{by}"
 
     @property
@@ -65,7 +66,7 @@ class CompareStep:
         differences = compare_views(here, there, self.keys, stop, pairs, rules)
         table, compared = differences_table(differences, self.with_same)
         text = summary(differences, self.rules_at(here.table))
-        made = made_anew(table, f"{text}; empty texts count as NULL" if self.is_of_texts else text)
+        made = made_anew(table, tr("{text}; empty texts count as NULL", text=text) if self.is_of_texts else text)
         is_own = shaped.own_rows and shaped.grouped is None
         return replace(made, compared=replace(compared, places=shaped.shown() if is_own else None))
 
@@ -128,7 +129,7 @@ def read_tolerance(text: str) -> float:
         return _tolerance(text.strip() or 0)
     except (ValueError, TypeError) as problem:
         raise ConditionError(
-            f"{text!r} is not a tolerance.", "Write a number such as 0.01 (of times, seconds)."
+            tr("{text!r} is not a tolerance.", text=text), tr("Write a number such as 0.01 (of times, seconds).")
         ) from problem
 
 

@@ -22,6 +22,7 @@ from nimble_otter.table.core.columns import Column, Ids
 from nimble_otter.table.ops.combine import taken
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.group import Grouped
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,9 +120,11 @@ def _of_groups(computed: Computed, whole: int, stop: StopToken, table: Table) ->
 def _made(computed: Computed, table: Table, ids: Ids, stop: StopToken) -> Column:
     """Raises: ConditionError, Stopped."""
     if not computed.label.strip():
-        raise ConditionError("A computed column has no name.", "Write one before its expression.")
+        raise ConditionError(tr("A computed column has no name."), tr("Write one before its expression."))
     if any(f.name.casefold() == computed.label.casefold() for f in table.fields):
-        raise ConditionError(f"A column {computed.label} already exists.", "Choose another name.")
+        raise ConditionError(
+            tr("A column {computed_label} already exists.", computed_label=computed.label), tr("Choose another name.")
+        )
     expression = parse_expression(computed.text, table)
     if len(ids) or not table.rows:
         return compute(expression, table, ids, stop)

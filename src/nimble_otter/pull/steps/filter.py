@@ -39,6 +39,7 @@ from nimble_otter.table.ops.group import Grouped, group_view
 from nimble_otter.table.ops.search import Search
 from nimble_otter.table.text.patterns import like_regex
 from nimble_otter.table.text.show import plain as plain_text
+from nimble_otter.translation import tr
 
 _PARAMETER = re.compile(r":[^\W\d]\w*")
 SIGNS = {"is": "=", "is not": "<>", "more than": ">", "at least": ">=", "less than": "<", "at most": "<="}
@@ -84,13 +85,13 @@ class Condition:
         if self.operator == "sql":
             return " ".join(self.text.split())
         if self.operator == "anywhere":
-            return f"any column contains {_short(self.values[0]) if self.values else ''}"
+            return tr("any column contains {short}", short=_short(self.values[0]) if self.values else "")
         if self.operator in ("is one of", "is none of"):
             picked = [*map(_short, self.values), *(["∅"] if self.with_empty else [])]
             if not picked:
                 return f"{'no' if self.operator == 'is one of' else 'any'} {self.column}"
             one, many = ("=", "in") if self.operator == "is one of" else ("≠", "not in")
-            few = ", ".join(picked) if len(picked) <= 2 else f"{len(picked)} values"
+            few = ", ".join(picked) if len(picked) <= 2 else tr("{picked_count} values", picked_count=len(picked))
             return f"{self.column} {one if len(picked) == 1 else many} {few}"
         sign = _WORDS.get(self.operator, self.operator)
         return f"{self.column} {sign} {' and '.join(map(_short, self.values))}".strip()
@@ -155,7 +156,10 @@ class Condition:
             return Anywhere(tuple(range(len(table.fields))), search)
         column = ColumnAt(find_column(table, self.column))
         if len(self.values) < self.needed:
-            raise ConditionError(f"{self.column} {self.operator} needs a value.", "Type it beside the condition.")
+            raise ConditionError(
+                tr("{column} {operator} needs a value.", column=self.column, operator=self.operator),
+                tr("Type it beside the condition."),
+            )
         values = tuple(self._typed(table, column.index, value) for value in self.values)
         if self.operator in ("is one of", "is none of"):
             inside: Node = Among(column, values)
@@ -168,7 +172,10 @@ class Condition:
         if self.operator in ("is empty", "is not empty"):
             return IsEmpty(column) if self.operator == "is empty" else Not(IsEmpty(column))
         if self.operator not in OPERATORS:
-            raise ConditionError(f"{self.operator!r} is not a comparison.", f"There are {', '.join(OPERATORS)}.")
+            raise ConditionError(
+                tr("{operator!r} is not a comparison.", operator=self.operator),
+                tr("There are {operators}.", operators=", ".join(OPERATORS)),
+            )
         word = like_regex(plain_text(self.values[0]).replace("%", "\\%").replace("_", "\\_"))
         regex = f".*{word}.*" if "contain" in self.operator else f"{word}.*"
         like = Like(column, regex, ignore_case=True)

@@ -18,6 +18,7 @@ from nimble_otter.table.core.columns import Table
 from nimble_otter.table.ops.binning import part_column
 from nimble_otter.table.ops.group import Grouped, group_view
 from nimble_otter.table.ops.measures import Aggregate, AggregateFunction
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +46,10 @@ class KeyBy:
     @classmethod
     def of_list(cls, plain: Entry, name: str) -> tuple[Self, ...]:
         """The keys of a list. Raises: ValueError."""
-        return tuple(cls.of_value(value, f"{name} {k} of {plain.at}") for k, value in enumerate(plain.values(name), 1))
+        return tuple(
+            cls.of_value(value, tr("{name} {k} of {at}", name=name, k=k, at=plain.at))
+            for k, value in enumerate(plain.values(name), 1)
+        )
 
 
 def group_keys(*names: str) -> tuple[KeyBy, ...]:
@@ -97,7 +101,7 @@ class GroupStep:
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         if not self.keys:
-            raise ConditionError("The group has no columns to group by.", "Choose one in its drawer.")
+            raise ConditionError(tr("The group has no columns to group by."), tr("Choose one in its drawer."))
         view = with_parts(shaped.flat(), self.keys)
         keys = [view.table.index(key.title) for key in self.keys]
         measures = [figure.measure(view.table) for figure in self.figures]

@@ -14,6 +14,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
 from nimble_otter.table.ops.combine import How, JoinReport, appended, join
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +33,8 @@ class JoinStep:
     def words(self) -> str:
         """The step in a line of the course."""
         by = ", ".join(here if here == there else f"{here} = {there}" for here, there in self.pairs)
-        return f"{self.other or 'nothing'}{f' by {by}' if by else ''}"
+        other = self.other or tr("nothing")
+        return tr("{other} by {columns}", other=other, columns=by) if by else other
 
     @property
     def others(self) -> tuple[str, ...]:
@@ -57,7 +59,9 @@ class JoinStep:
     def places(self, shaped: Shaped) -> list[tuple[int, int]]:
         """The places of the columns that are compared. Raises: ConditionError."""
         if not self.pairs:
-            raise ConditionError("The join has no columns to compare.", "Choose a pair of columns in its drawer.")
+            raise ConditionError(
+                tr("The join has no columns to compare."), tr("Choose a pair of columns in its drawer.")
+            )
         here, there = shaped.as_shown().table, needed(self.other, self.rows)
         return [(find_column(here, mine), their_column(there, self.other, theirs)) for mine, theirs in self.pairs]
 
@@ -111,9 +115,11 @@ class AppendStep:
         theirs = {f.name.casefold() for f in rows.fields}
         only = [f.name for f in here.fields if f.name.casefold() not in theirs]
         more = [f.name for f in rows.fields if f.name.casefold() not in names]
-        text = f"{grouped(here.rows)} rows here, {grouped(rows.rows)} of {self.other}"
-        text += f"; empty there: {', '.join(only)}" if only else ""
-        text += f"; empty here: {', '.join(more)}" if more else ""
+        text = tr(
+            "{rows} rows here, {rows2} of {other}", rows=grouped(here.rows), rows2=grouped(rows.rows), other=self.other
+        )
+        text += tr("; empty there: {only}", only=", ".join(only)) if only else ""
+        text += tr("; empty here: {more}", more=", ".join(more)) if more else ""
         return made_anew(appended(here, rows), text)
 
     def to_plain(self) -> dict[str, object]:
@@ -129,9 +135,11 @@ class AppendStep:
 def needed(other: str, rows: View | None) -> Table:
     """Raises: ConditionError where there are no rows of the other pull."""
     if not other:
-        raise ConditionError("No other pull is chosen.", "Choose one in the drawer.")
+        raise ConditionError(tr("No other pull is chosen."), tr("Choose one in the drawer."))
     if rows is None:
-        raise ConditionError(f"There are no rows of {other}.", "Open that pull and run it, or save it on the shelf.")
+        raise ConditionError(
+            tr("There are no rows of {other}.", other=other), tr("Open that pull and run it, or save it on the shelf.")
+        )
     return rows.table if rows.ids is None else rows.table.take(rows.ids)
 
 
@@ -140,15 +148,19 @@ def their_column(rows: Table, other: str, name: str) -> int:
     try:
         return find_column(rows, name)
     except ConditionError as problem:
-        raise ConditionError(f"There is no column {name} in {other}.", problem.hint) from problem
+        raise ConditionError(
+            tr("There is no column {name} in {other}.", name=name, other=other), problem.hint
+        ) from problem
 
 
 def _told(report: JoinReport, other: str) -> str:
-    lines = [f"{grouped(report.matched)} rows matched a row of {other}"]
+    lines = [tr("{matched} rows matched a row of {other}", matched=grouped(report.matched), other=other)]
     if report.multiplied:
-        lines.append(f"{grouped(report.multiplied)} of them matched several")
+        lines.append(tr("{multiplied} of them matched several", multiplied=grouped(report.multiplied)))
     if report.left_alone:
-        lines.append(f"{grouped(report.left_alone)} matched none")
+        lines.append(tr("{left_alone} matched none", left_alone=grouped(report.left_alone)))
     if report.right_alone:
-        lines.append(f"{grouped(report.right_alone)} rows of {other} were not matched")
+        lines.append(
+            tr("{right_alone} rows of {other} were not matched", right_alone=grouped(report.right_alone), other=other)
+        )
     return ", ".join(lines)

@@ -15,6 +15,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import MISSING, Field, Table, View
 from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import Column
+from nimble_otter.translation import tr
 
 MOST_FIELDS = 500
 """Fields that one column may open into; objects used as dictionaries would make thousands."""
@@ -36,7 +37,7 @@ class OpenStep:
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is not None and self.paths:
-            raise ConditionError("Groups hold no objects to open.", "Put the Open step before the Group step.")
+            raise ConditionError(tr("Groups hold no objects to open."), tr("Put the Open step before the Group step."))
         table, shown, opened = shaped.view.table, list(shaped.shown()), dict(shaped.opened)
         for path in self.paths:
             stop.check()
@@ -69,11 +70,17 @@ def _opened(table: Table, place: int) -> tuple[Table, list[str], bool]:
         if isinstance(value, Mapping):
             names.update(value.keys())
     if not names:
-        raise ConditionError(f"{field.name} holds no objects.", "Only objects can be opened into columns.")
+        raise ConditionError(
+            tr("{field_name} holds no objects.", field_name=field.name), tr("Only objects can be opened into columns.")
+        )
     if len(names) > MOST_FIELDS:
         raise ConditionError(
-            f"The objects of {field.name} have {len(names)} different fields.",
-            f"At most {MOST_FIELDS} can become columns.",
+            tr(
+                "The objects of {field_name} have {names_count} different fields.",
+                field_name=field.name,
+                names_count=len(names),
+            ),
+            tr("At most {most_fields} can become columns.", most_fields=MOST_FIELDS),
         )
     taken = {f.name for f in table.fields}
     fields: list[Field] = []

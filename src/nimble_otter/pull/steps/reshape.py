@@ -14,13 +14,14 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table.ops.combine import first_of_each, pivoted, sampled, transposed, unpivoted
 from nimble_otter.table.ops.measures import AggregateFunction
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 _NOTHING, _COUNT = KeyBy(""), FigureOf(AggregateFunction.COUNT)
 
 
 def _rows_only(shaped: Shaped, what: str) -> None:
     if shaped.grouped is not None:
-        raise ConditionError(f"{what} takes rows, not groups.", "Put it before the Group step.")
+        raise ConditionError(tr("{what} takes rows, not groups.", what=what), tr("Put it before the Group step."))
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +35,7 @@ class DistinctStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return ", ".join(self.columns) or "whole rows"
+        return ", ".join(self.columns) or tr("whole rows")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
@@ -42,7 +43,7 @@ class DistinctStep:
         table = shaped.view.table
         places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
         view = first_of_each(shaped.view, places, stop)
-        text = f"{grouped(len(shaped.view) - len(view))} duplicate rows left out"
+        text = tr("{view_count} duplicate rows left out", view_count=grouped(len(shaped.view) - len(view)))
         return replace(shaped, view=view, said=text)
 
     def to_plain(self) -> dict[str, object]:
@@ -67,13 +68,13 @@ class SampleStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return f"{grouped(self.count)} at random"
+        return tr("{count} at random", count=grouped(self.count))
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         _rows_only(shaped, "Sample")
         if self.count < 0:
-            raise ConditionError("A sample takes 0 rows or more.", "Type a whole number.")
+            raise ConditionError(tr("A sample takes 0 rows or more."), tr("Type a whole number."))
         view = sampled(shaped.view, self.count, self.seed)
         return replace(shaped, view=view)
 
@@ -103,14 +104,23 @@ class PivotStep:
     def words(self) -> str:
         """The step in a line of the course."""
         keys = ", ".join(key.title for key in self.keys)
-        return f"{self.column.title or 'nothing'} into columns{f', by {keys}' if keys else ''}"
+        return tr(
+            "{column_title} into columns{keys}",
+            column_title=self.column.title or "nothing",
+            keys=tr(", by {keys}", keys=keys) if keys else "",
+        )
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         if not self.column.column:
-            raise ConditionError("No column is chosen whose values become columns.", "Choose one in the drawer.")
+            raise ConditionError(
+                tr("No column is chosen whose values become columns."), tr("Choose one in the drawer.")
+            )
         if self.figure.figure in (AggregateFunction.SHARE, AggregateFunction.RUNNING):
-            raise ConditionError(f"A pivot has no {self.figure.figure.value}.", "Choose another aggregate.")
+            raise ConditionError(
+                tr("A pivot has no {figure_value}.", figure_value=self.figure.figure.value),
+                tr("Choose another aggregate."),
+            )
         view = with_parts(shaped.flat(), (*self.keys, self.column))
         keys = [view.table.index(key.title) for key in self.keys]
         measure = self.figure.measure(view.table)
@@ -124,7 +134,7 @@ class PivotStep:
     @classmethod
     def from_plain(cls, plain: Entry) -> Self:
         """What `to_plain` made. Raises: ValueError."""
-        column = KeyBy.of_value(plain.value("column"), f"column of {plain.at}")
+        column = KeyBy.of_value(plain.value("column"), tr("column of {at}", at=plain.at))
         figure = FigureOf.from_plain(plain.entry("figure"))
         return cls(KeyBy.of_list(plain, "keys"), column, figure, plain.flag("totals"))
 
@@ -142,13 +152,17 @@ class UnpivotStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        few = ", ".join(self.columns) if len(self.columns) <= 3 else f"{len(self.columns)} columns"
-        return f"{few or 'nothing'} into rows"
+        few = (
+            ", ".join(self.columns)
+            if len(self.columns) <= 3
+            else tr("{columns_count} columns", columns_count=len(self.columns))
+        )
+        return tr("{few} into rows", few=few or "nothing")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         if not self.columns:
-            raise ConditionError("No columns are chosen that become rows.", "Check some in the drawer.")
+            raise ConditionError(tr("No columns are chosen that become rows."), tr("Check some in the drawer."))
         view = shaped.as_shown()
         places = [find_column(view.table, name) for name in self.columns]
         return made_anew(unpivoted(view, places, self.label or "column", self.value or "value"))
@@ -174,7 +188,7 @@ class TransposeStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return f"named by {self.names}" if self.names else "rows as columns"
+        return tr("named by {names}", names=self.names) if self.names else tr("rows as columns")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""

@@ -17,6 +17,7 @@ from nimble_otter.table import View
 from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.kernels.codes import changes, starts_of
 from nimble_otter.table.ops.sort import SortKey, sort_view
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,15 +35,15 @@ class TopStep:
     def words(self) -> str:
         """The step in a line of the course."""
         by = ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys)
-        each = f" for each {', '.join(self.per)}" if self.per else ""
-        return f"{self.count}{f' by {by}' if by else ''}{each}"
+        each = tr(" for each {per}", per=", ".join(self.per)) if self.per else ""
+        return (tr("{count} by {columns}", count=self.count, columns=by) if by else str(self.count)) + each
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
         if shaped.grouped is not None:
-            raise ConditionError("Top takes rows, not groups.", "Put it before the Group step.")
+            raise ConditionError(tr("Top takes rows, not groups."), tr("Put it before the Group step."))
         if self.count < 0:
-            raise ConditionError("Top takes 0 rows or more.", "Type a whole number.")
+            raise ConditionError(tr("Top takes 0 rows or more."), tr("Type a whole number."))
         ids, within = self.ranked(shaped, stop)
         return replace(shaped, view=View(shaped.view.table, ids[within < self.count]))
 

@@ -16,6 +16,7 @@ from nimble_otter.pull.translate.postgresql import PostgresqlTranslator
 from nimble_otter.pull.translate.spark import SparkTranslator
 from nimble_otter.pull.translate.sqlite import SqliteTranslator
 from nimble_otter.table.core.columns import Table
+from nimble_otter.translation import tr
 
 __all__ = ["Translator", "translator"]
 
@@ -34,5 +35,5 @@ def translator(table: Table, parser: str, column: Callable[[int], str]) -> Trans
     Raises: ConditionError, where there is none."""
     made = _TRANSLATORS.get(parser)
     if made is None:
-        raise ConditionError("The SQL of this kind of source is not supported here.", "Filter here.")
+        raise ConditionError(tr("The SQL of this kind of source is not supported here."), tr("Filter here."))
     return made(table, column)

@@ -15,8 +15,9 @@ from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.sources.dialects.clickhouse import CLICKHOUSE
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.ops.conditions import Among, Call, ColumnAt, Literal, Operand
+from nimble_otter.translation import tr
 
-DIGITS_NOTE = "ClickHouse computes quotients, products and means of decimals as doubles."
+DIGITS_NOTE = tr("ClickHouse computes quotients, products and means of decimals as doubles.")
 _PARTS = {
     "year": "toYear({0})", "quarter": "toQuarter({0})", "month": "toMonth({0})", "day": "toDayOfMonth({0})",
     "hour": "toHour({0})", "minute": "toMinute({0})", "week": "toISOWeek({0})", "dow": "(toDayOfWeek({0}) % 7)",
@@ -79,7 +80,7 @@ class ClickhouseTranslator(EngineTranslator):
         if kinds == [Kind.INT, Kind.INT]:
             return f"intDiv({texts[0]}, {texts[1]})" if sign == "/" else f"({texts[0]} % {texts[1]})"
         if sign == "%":
-            raise self._refuse("The remainder of such numbers")
+            raise self._refuse(tr("The remainder of such numbers"))
         if Kind.DECIMAL in kinds:
             self._note(DIGITS_NOTE)
         return f"({self._as_double(texts[0])} / {self._as_double(texts[1])})"
@@ -88,7 +89,7 @@ class ClickhouseTranslator(EngineTranslator):
         kinds = [self._kind(a) for a in call.args]
         if Kind.DECIMAL in kinds and call.name in "+-*":
             if Kind.FLOAT in kinds:
-                raise self._refuse("Arithmetic of decimals with doubles")
+                raise self._refuse(tr("Arithmetic of decimals with doubles"))
             left, right = (f"toDecimal256({self._number(a)}, {self._scale(a)})" for a in call.args)
             return f"({left} {call.name} {right})"
         return super()._signed(call)
@@ -106,7 +107,7 @@ class ClickhouseTranslator(EngineTranslator):
             column = self._table.columns[operand.index]
             if column.kind is Kind.DECIMAL:
                 return column.scale
-        raise self._refuse("Arithmetic with such decimals")
+        raise self._refuse(tr("Arithmetic with such decimals"))
 
     def _days_between(self, later: str, earlier: str) -> str:
         return f"dateDiff('day', {earlier}, {later})"
@@ -141,14 +142,14 @@ class ClickhouseTranslator(EngineTranslator):
 
     def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
         if kind is not Kind.FLOAT:
-            raise self._refuse("Rounding such numbers")
+            raise self._refuse(tr("Rounding such numbers"))
         if digits is not None:
-            raise self._refuse("Rounding doubles to digits")
+            raise self._refuse(tr("Rounding doubles to digits"))
         return f"round({text})"
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         if digits:
-            raise self._refuse("Cutting such numbers")
+            raise self._refuse(tr("Cutting such numbers"))
         return f"trunc({text})"
 
     # --- texts ---------------------------------------------------------------------------------------------------
@@ -157,7 +158,7 @@ class ClickhouseTranslator(EngineTranslator):
         text, chars = self._part(call.args[0]), call.args[1] if len(call.args) > 1 else Literal(" ")
         side = {"trim": "both", "ltrim": "leading", "rtrim": "trailing"}[call.name]
         if not isinstance(chars, Literal):
-            raise self._refuse(f"{call.name}() of signs that differ by row")
+            raise self._refuse(tr("{call_name}() of signs that differ by row", call_name=call.name))
         return f"trim({side} {self._atom(chars)} from {text})"
 
     def _do_substring(self, call: Call) -> str:
@@ -174,7 +175,7 @@ class ClickhouseTranslator(EngineTranslator):
     def _choose_among(self, *kinds: Kind | None) -> None:
         some = {kind for kind in kinds if kind is not None}
         if len(some) > 1:
-            raise self._refuse("A choice among values of several kinds")
+            raise self._refuse(tr("A choice among values of several kinds"))
 
     # --- times and casts -----------------------------------------------------------------------------------------
 
@@ -207,7 +208,7 @@ class ClickhouseTranslator(EngineTranslator):
     def _times_compared(self, op: str, left: Operand, right: Operand) -> str:
         kinds = {self._kind(left), self._kind(right)} & set(MOMENTS)
         if Kind.ZONED in kinds and len(kinds) > 1:
-            raise self._refuse("Comparing times with a zone and without")
+            raise self._refuse(tr("Comparing times with a zone and without"))
         return super()._times_compared(op, left, right)
 
     def _moment(self, operand: Operand, other: Operand) -> str:

@@ -24,6 +24,7 @@ from nimble_otter.table.ops.conditions import (
     Operand,
     Truth,
 )
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _PLAIN_REGEX = re.compile(r"[\w\s.^$|()\[\]*+?{},\-'\"/:;=<>!@#%&~`]*")
@@ -82,7 +83,7 @@ class Translator(Windows):
             return self._like(node)
         if isinstance(node, Truth):
             return self._truth(node.operand)
-        raise self._refuse("Looking into lists, or into any column,")
+        raise self._refuse(tr("Looking into lists, or into any column,"))
 
     def _in_brackets(self, part: Node, whole: Node) -> str:
         text = self.condition(part)
@@ -103,7 +104,7 @@ class Translator(Windows):
             return self._texts_compared(op, left, right)
         if Kind.UUID in kinds:
             if op not in ("=", "<>") and not self.orders_uuids:
-                raise self._refuse("The order of UUIDs")
+                raise self._refuse(tr("The order of UUIDs"))
             return f"{self._uuid(left)} {op} {self._uuid(right)}"
         if any(k in (*MOMENTS, Kind.CLOCK, Kind.SPAN) for k in kinds):
             return self._times_compared(op, left, right)
@@ -157,7 +158,7 @@ class Translator(Windows):
 
     def _like(self, node: Like) -> str:
         if node.pattern is not None:
-            raise self._refuse("A pattern that differs by row")
+            raise self._refuse(tr("A pattern that differs by row"))
         if node.finds:
             return self._regex(node)
         text = self._as_text(node.operand)
@@ -174,13 +175,13 @@ class Translator(Windows):
         pattern = node.regex
         lazy = re.search(r"[*+?}][+?]|\(\?|\[:|\\", pattern)
         if lazy or not _PLAIN_REGEX.fullmatch(pattern) or "$" in pattern[:-1]:
-            raise self._refuse("This regular expression")
+            raise self._refuse(tr("This regular expression"))
         if node.ignore_case:
             self._note(CASE_NOTE)
         return self._found(self._as_text(node.operand), pattern, node.ignore_case)
 
     def _found(self, text: str, pattern: str, ignore_case: bool) -> str:
-        raise self._refuse("This regular expression")
+        raise self._refuse(tr("This regular expression"))
 
 
 def escaped(pattern: list[tuple[str, bool]]) -> str:

@@ -11,9 +11,10 @@ from nimble_otter.pull.translate.values import ROUND_NOTE, is_plain_span
 from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Among, Call, ColumnAt, Literal, Operand
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
-DIGITS_NOTE = "DuckDB computes quotients and means of decimals as doubles."
+DIGITS_NOTE = tr("DuckDB computes quotients and means of decimals as doubles.")
 _PARTS = ("year", "quarter", "month", "day", "hour", "minute", "week", "dow", "isodow", "doy", "decade", "century",
           "millennium", "isoyear")  # fmt: skip
 _FORMS = {"YYYY": "%Y", "MM": "%m", "DD": "%d", "HH24": "%H", "MI": "%M", "SS": "%S"}
@@ -61,7 +62,7 @@ class DuckdbTranslator(PostgresqlTranslator):
 
     def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
         if all(kind in MOMENTS for kind in kinds) and kinds != [Kind.DATE, Kind.DATE]:
-            raise self._refuse("The time between two times")  # a part of a month is none here
+            raise self._refuse(tr("The time between two times"))  # a part of a month is none here
         return super()._times_joined(call, kinds)
 
     def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
@@ -71,7 +72,7 @@ class DuckdbTranslator(PostgresqlTranslator):
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         if digits:
-            raise self._refuse("Cutting such numbers")
+            raise self._refuse(tr("Cutting such numbers"))
         return f"trunc({text})"
 
     def _as_double(self, text: str) -> str:
@@ -85,7 +86,7 @@ class DuckdbTranslator(PostgresqlTranslator):
 
     def _do_substring(self, call: Call) -> str:
         if not is_plain_span(call):
-            raise self._refuse("A substring that starts before the text")
+            raise self._refuse(tr("A substring that starts before the text"))
         return super(PostgresqlTranslator, self)._do_substring(call)
 
     def _do_overlay(self, call: Call) -> str:
@@ -95,7 +96,7 @@ class DuckdbTranslator(PostgresqlTranslator):
 
     def _extracted(self, part: str, of: Operand, kind: Kind | None) -> str:
         if part not in _PARTS or kind not in MOMENTS:
-            raise self._refuse(f"The {part} of such a value")
+            raise self._refuse(tr("The {part} of such a value", part=part))
         return f"extract({part} from {self._as_moment(of)})"
 
     def _as_moment(self, of: Operand) -> str:
@@ -105,7 +106,7 @@ class DuckdbTranslator(PostgresqlTranslator):
 
     def _begun(self, unit: str, of: Operand) -> str:
         if unit in ("century", "millennium"):
-            raise self._refuse(f"The beginning of a {unit}")  # DuckDB counts them from the year 2000
+            raise self._refuse(tr("The beginning of a {unit}", unit=unit))  # DuckDB counts them from the year 2000
         if self._kind(of) is Kind.ZONED:
             return f"(date_trunc('{unit}', {self._as_moment(of)}) at time zone 'UTC')"
         return f"date_trunc('{unit}', {self._atom(of)}::timestamp)"
@@ -113,17 +114,17 @@ class DuckdbTranslator(PostgresqlTranslator):
     def _formed(self, of: Operand, form: str) -> str:
         signs = form_signs(form, _FORMS)
         if signs is None or self._kind(of) not in MOMENTS:
-            raise self._refuse("This form of a time")
+            raise self._refuse(tr("This form of a time"))
         return f"strftime({self._as_moment(of)}, {self._text(signs)})"
 
     def _do_cast(self, call: Call) -> str:
         if self._kind(call.args[0]) is Kind.FLOAT and getattr(call.args[1], "value", "") == "text":
-            raise self._refuse("The text of such a number")
+            raise self._refuse(tr("The text of such a number"))
         return super()._do_cast(call)
 
     def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         if self._kind(of) is Kind.ZONED or target in ("bool", "time", "zoned", "clock", "span"):
-            raise self._refuse(f"A cast to {target}")
+            raise self._refuse(tr("A cast to {target}", target=target))
         return super()._cast_to(call, of, target, sizes)
 
     # --- conditions ----------------------------------------------------------------------------------------------
@@ -141,7 +142,7 @@ class DuckdbTranslator(PostgresqlTranslator):
         """Raise for a column of a type that this engine has and the table here has not."""
         field = self._table.fields[operand.index] if isinstance(operand, ColumnAt) else None
         if field is not None and field.kind is Kind.OBJECT and not field.numbers:
-            raise self._refuse("Comparing values of such a type")
+            raise self._refuse(tr("Comparing values of such a type"))
 
     def _found(self, text: str, pattern: str, ignore_case: bool) -> str:
         return f"regexp_matches({text}, {self._text(pattern)}{', ' + self._text('i') if ignore_case else ''})"

@@ -13,8 +13,9 @@ from nimble_otter.pull.translate.values import SIMPLE
 from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
+from nimble_otter.translation import tr
 
-DIGITS_NOTE = "MariaDB keeps fewer digits of a quotient of decimals."
+DIGITS_NOTE = tr("MariaDB keeps fewer digits of a quotient of decimals.")
 _BINARY = "utf8mb4_nopad_bin"
 _STEP = {"year": "%Y-01-01", "month": "%Y-%m-01", "hour": "%Y-%m-%d %H:00:00", "minute": "%Y-%m-%d %H:%i:00",
          "second": "%Y-%m-%d %H:%i:%s"}  # fmt: skip
@@ -44,7 +45,7 @@ class MariadbTranslator(WrittenSpans):
     single_types = ("FLOAT",)
     exact_arguments = ("position", "replace")
     has_defaults = has_distances = False
-    uuid_order_note = "sorted by the server's own order of UUIDs; here they go by their digits."
+    uuid_order_note = tr("sorted by the server's own order of UUIDs; here they go by their digits.")
     finds_by_index = True
 
     def _text(self, value: str) -> str:
@@ -111,7 +112,7 @@ class MariadbTranslator(WrittenSpans):
     def _trimmed(self, call: Call) -> str:
         text, chars = self._part(call.args[0]), call.args[1] if len(call.args) > 1 else Literal(" ")
         if not isinstance(chars, Literal) or len(str(chars.value)) != 1:
-            raise self._refuse("Trimming several characters")
+            raise self._refuse(tr("Trimming several characters"))
         side = {"trim": "both", "ltrim": "leading", "rtrim": "trailing"}[call.name]
         return f"trim({side} {self._atom(chars)} from {text})"
 

@@ -11,6 +11,7 @@ from nimble_otter.pull.translate.values import FUNCTIONS_OF_DOUBLES, SIMPLE, is_
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
 from nimble_otter.table.ops.functions import float_text
+from nimble_otter.translation import tr
 
 _TYPES = {"double": "float8", "decimal": "numeric", "bool": "boolean", "time": "timestamp", "zoned": "timestamptz",
           "clock": "time", "span": "interval"}  # fmt: skip
@@ -141,7 +142,7 @@ class PostgresqlTranslator(Translator):
         kind = self._kind(of)
         if kind in (None, Kind.TEXT, Kind.SPAN, Kind.CLOCK):
             return super()._cast_to(call, of, target, sizes)
-        self._checked(Call("cast", call.args, Kind.TEXT), "A cast")
+        self._checked(Call("cast", call.args, Kind.TEXT), tr("A cast"))
         sql_type, text = _TYPES.get(target, target), self._number(of)
         if target == "bool" and kind is Kind.INT:
             return f"({text} <> 0)"

@@ -11,6 +11,7 @@ from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.sources.dialects import Dialect
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.ops.conditions import Call, Literal, Operand
+from nimble_otter.translation import tr
 
 
 class WrittenSpans(Translator):
@@ -29,7 +30,7 @@ class WrittenSpans(Translator):
         span = next((o for o in (left, right) if isinstance(o, Literal) and isinstance(o.value, dt.timedelta)), None)
         moment = left if span is right else right
         if span is None or self._kind(moment) not in MOMENTS:
-            raise self._refuse("Arithmetic with intervals")
+            raise self._refuse(tr("Arithmetic with intervals"))
         return self._moment_moved(moment, sign, span.value)
 
     def _moment_moved(self, moment: Operand, sign: str, span: dt.timedelta) -> str:
@@ -58,12 +59,12 @@ class EngineTranslator(WrittenSpans):
 
     def _literal(self, value: object) -> str:
         if isinstance(value, int) and not isinstance(value, bool) and not -(1 << 63) <= value < 1 << 63:
-            raise self._refuse("A whole number beyond 64 bits")
+            raise self._refuse(tr("A whole number beyond 64 bits"))
         return super()._literal(value)
 
     def _time(self, value: object) -> str:
         if isinstance(value, dt.timedelta):
             return self._interval(value)
         if isinstance(value, dt.time):
-            raise self._refuse("A time of day")
+            raise self._refuse(tr("A time of day"))
         return self.dialect.literal(value, None)

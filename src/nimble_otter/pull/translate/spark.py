@@ -13,8 +13,9 @@ from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.sources.dialects.spark import SPARK
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, Literal, Operand
+from nimble_otter.translation import tr
 
-DIGITS_NOTE = "Spark keeps fewer digits of a quotient or a mean of decimals."
+DIGITS_NOTE = tr("Spark keeps fewer digits of a quotient or a mean of decimals.")
 _PARTS = {
     "year": "year({0})", "quarter": "quarter({0})", "month": "month({0})", "day": "day({0})", "hour": "hour({0})",
     "minute": "minute({0})", "week": "weekofyear({0})", "dow": "(dayofweek({0}) - 1)",
@@ -92,12 +93,12 @@ class SparkTranslator(EngineTranslator):
 
     def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
         if kind is Kind.FLOAT and (digits or 0) < 0:
-            raise self._refuse("Rounding before the point")
+            raise self._refuse(tr("Rounding before the point"))
         return super()._rounded(text, kind, digits)
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         if digits or kind is not Kind.INT:
-            raise self._refuse("Cutting such numbers")
+            raise self._refuse(tr("Cutting such numbers"))
         return text
 
     def _as_double(self, text: str) -> str:
@@ -138,7 +139,7 @@ class SparkTranslator(EngineTranslator):
         if target == "double" and kind in (Kind.INT, Kind.DECIMAL):
             return f"double({text})"
         if kind is Kind.DECIMAL and target in ("integer", "bigint"):
-            self._checked(call, "A cast")
+            self._checked(call, tr("A cast"))
             return f"bigint(round({text}))"
         if kind in MOMENTS and target == "date":
             return f"date({text})"
@@ -147,7 +148,7 @@ class SparkTranslator(EngineTranslator):
     # --- conditions ----------------------------------------------------------------------------------------------
 
     def _clock_or_span(self, value: str, kind: Kind | None) -> str:
-        raise self._refuse("A time of day or an interval")
+        raise self._refuse(tr("A time of day or an interval"))
 
     def _matched(self, text: str, pattern: list[tuple[str, bool]], ignore_case: bool) -> str:
         return f"{text} {'ilike' if ignore_case else 'like'} {self._text(escaped(pattern))} escape '!'"

@@ -11,10 +11,11 @@ from nimble_otter.query.local.meaning import MOMENTS, NUMBERS
 from nimble_otter.table.core.columns import Field, Kind
 from nimble_otter.table.ops.conditions import Call, ColumnAt, Literal, Operand
 from nimble_otter.table.text.text_format import ANY, render
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
-DOUBLES_NOTE = "SQLite works with doubles: decimals may differ in their last digits."
-TEXT_TIME_NOTE = "The server returns such times as texts."
+DOUBLES_NOTE = tr("SQLite works with doubles: decimals may differ in their last digits.")
+TEXT_TIME_NOTE = tr("The server returns such times as texts.")
 _TIMES = (*MOMENTS, Kind.CLOCK, Kind.SPAN)
 _WEEK = "((strftime('%j', date({0}, '-3 days', 'weekday 4')) - 1) / 7 + 1)"
 _PARTS = {
@@ -72,7 +73,7 @@ class SqliteTranslator(Translator):
 
     def _choose_among(self, *kinds: Kind | None) -> None:
         if any(kind in _TIMES for kind in kinds):
-            raise self._refuse("A choice among times")
+            raise self._refuse(tr("A choice among times"))
 
     def _summed(self, text: str, kind: Kind | None) -> str:
         if kind is Kind.DECIMAL:
@@ -88,7 +89,7 @@ class SqliteTranslator(Translator):
     def _divided(self, sign: str, kinds: list[Kind | None], texts: list[str]) -> str:
         if kinds != [Kind.INT, Kind.INT]:
             if sign == "%":
-                raise self._refuse("The remainder of such numbers")
+                raise self._refuse(tr("The remainder of such numbers"))
             return f"({texts[0]} * 1.0 / {texts[1]})"
         return super()._divided(sign, kinds, texts)
 
@@ -99,16 +100,16 @@ class SqliteTranslator(Translator):
         return f"cast(julianday({a}) - julianday({b}) as integer)"
 
     def _do_moved(self, call: Call) -> str:
-        raise self._refuse("A date so many months later")
+        raise self._refuse(tr("A date so many months later"))
 
     def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
         if (digits or 0) < 0:
-            raise self._refuse("Rounding before the point")
+            raise self._refuse(tr("Rounding before the point"))
         return super()._rounded(text, Kind.FLOAT, digits)
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
         if digits:
-            raise self._refuse("Cutting such numbers")
+            raise self._refuse(tr("Cutting such numbers"))
         return text if kind is Kind.INT else super()._cut(text, kind, digits)
 
     def _stepped(self, call: Call) -> str:
@@ -179,14 +180,14 @@ class SqliteTranslator(Translator):
         if isinstance(right, Literal):
             return f"{self._atom(left)} {op} {self._written(right, forms[0])}"
         if not forms[0] or forms[0] != forms[1]:
-            raise self._refuse("A comparison of times that are written differently")
+            raise self._refuse(tr("A comparison of times that are written differently"))
         return f"{self._atom(left)} {op} {self._atom(right)}"
 
     def _written(self, literal: Literal, form: str) -> str:
         """A time as its column writes it: texts of one form are in the order of the times."""
         value = literal.value
         if not form:
-            raise self._refuse("A comparison of times")
+            raise self._refuse(tr("A comparison of times"))
         if isinstance(value, str) and form.startswith("%Y"):
             value = dt.datetime.fromisoformat(value.strip())
         elif isinstance(value, str):

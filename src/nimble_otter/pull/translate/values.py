@@ -16,10 +16,11 @@ from nimble_otter.table.core.columns import Field, Kind, Table
 from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Node, Operand, Windowed
 from nimble_otter.table.ops.expressions import compute
 from nimble_otter.table.ops.filter import values_of
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
-CASE_NOTE = "The server compares case by its own rules, which cover fewer letters."
-ROUND_NOTE = "The server rounds halves of doubles away from zero; here they round to even."
+CASE_NOTE = tr("The server compares case by its own rules, which cover fewer letters.")
+ROUND_NOTE = tr("The server rounds halves of doubles away from zero; here they round to even.")
 FUNCTIONS_OF_DOUBLES = ("sqrt", "ln", "exp", "power", "log")
 LEAST_ONE = ("left", "right", "lpad", "rpad", "repeat", "split_part")
 """Take a count that the servers read otherwise below 1."""
@@ -59,7 +60,10 @@ class Values:
         return kind_of(operand, self._table)
 
     def _refuse(self, what: str) -> ConditionError:
-        return ConditionError(f"{what} is computed differently by {self.server}.", "It stays a local step.")
+        return ConditionError(
+            tr("{what} is computed differently by {server}.", what=what, server=self.server),
+            tr("It stays a local step."),
+        )
 
     # --- what conditions and windows add --------------------------------------------------------------------------
 
@@ -83,13 +87,13 @@ class Values:
 
     def _double(self, value: float) -> str:
         if not np.isfinite(value):
-            raise self._refuse("NaN or infinity")
+            raise self._refuse(tr("NaN or infinity"))
         return repr(value)
 
     def _time(self, value: Value) -> str:
         """A time, a date, a time of day or an interval."""
         if isinstance(value, dt.timedelta):
-            raise self._refuse("An interval")
+            raise self._refuse(tr("An interval"))
         if isinstance(value, dt.datetime):
             utc = value.astimezone(dt.UTC).replace(tzinfo=None) if value.tzinfo is not None else value
             return f"timestamp '{utc.isoformat(' ')}'"
@@ -130,7 +134,7 @@ class Values:
             return self._text_of_null(text)
         if kind in self.texts_of and not (kind is Kind.DECIMAL and self._is_mixed(operand)):
             return f"cast({text} as {self.text_type})"
-        raise self._refuse(f"{SAID[kind].capitalize()} as a text")
+        raise self._refuse(tr("{capitalize} as a text", capitalize=SAID[kind].capitalize()))
 
     def _text_of_null(self, text: str) -> str:
         return text
@@ -142,7 +146,7 @@ class Values:
         """Raises: ConditionError."""
         if isinstance(operand, ColumnAt):
             if operand.path:
-                raise self._refuse("A part of a nested value")
+                raise self._refuse(tr("A part of a nested value"))
             return self._column(operand.index)
         if isinstance(operand, Literal):
             return self._literal(operand.value)
@@ -188,16 +192,16 @@ class Values:
         if name not in self.simple:
             raise self._refuse(f"{name}()")
         if name in LEAST_ONE and not all(is_count(a) for a in call.args[1:] if self._kind(a) is Kind.INT):
-            raise self._refuse(f"{name}() of a count that is not 1 or more")
+            raise self._refuse(tr("{name}() of a count that is not 1 or more", name=name))
         if name in ("lower", "upper", "initcap"):
             self._note(CASE_NOTE)
         args = list(call.args) + ([Literal(" ")] if name in ("lpad", "rpad") and len(call.args) == 2 else [])
         texts = [self._exact(a) if name in self.exact_arguments else self._part(a) for a in args]
         is_plain = all(isinstance(a, Literal) and a.value not in ("", None) for a in args[1:])
         if name in self.strict_arguments and not is_plain:
-            raise self._refuse(f"{name}() of what may be NULL or empty")
+            raise self._refuse(tr("{name}() of what may be NULL or empty", name=name))
         if name in ("replace", "position") and any(isinstance(a, Literal) and a.value == "" for a in args[1:2]):
-            raise self._refuse(f"{name}() of an empty text")
+            raise self._refuse(tr("{name}() of an empty text", name=name))
         return self.simple[name].format(*texts)
 
     def _part(self, operand: Operand) -> str:
@@ -209,14 +213,15 @@ class Values:
         ids = np.arange(self._table.rows)
         if call.gives is Kind.INT:
             if len(ids) and compute(call, self._table, ids).kind is Kind.OBJECT:
-                raise self._refuse(f"{what} beyond 64 bits")
+                raise self._refuse(tr("{what} beyond 64 bits", what=what))
             return
         given = [values_of(a, self._table, ids) for a in call.args]
         items = values_of(call, self._table, ids)
         for row, value in enumerate(items):
             if value is None and all(of[row] is not None for of in given):
                 raise ConditionError(
-                    f"{what} has no value in some rows, which makes the server fail.", "Filter them first."
+                    tr("{what} has no value in some rows, which makes the server fail.", what=what),
+                    tr("Filter them first."),
                 )
 
     # --- arithmetic ----------------------------------------------------------------------------------------------
@@ -228,7 +233,7 @@ class Values:
             return self._times_joined(call, kinds)
         texts = [self._number(left), self._number(right)]
         if kinds == [Kind.INT, Kind.INT]:
-            self._checked(call, f"{sign} of whole numbers")
+            self._checked(call, tr("{sign} of whole numbers", sign=sign))
             texts = self._whole(call, texts)
         else:
             self._mix(kinds)
@@ -246,18 +251,18 @@ class Values:
 
     def _divided(self, sign: str, kinds: list[Kind | None], texts: list[str]) -> str:
         if sign == "%" and Kind.FLOAT in kinds:
-            raise self._refuse("The remainder of such numbers")
+            raise self._refuse(tr("The remainder of such numbers"))
         return f"({texts[0]} {sign} {texts[1]})"
 
     def _times_joined(self, call: Call, kinds: list[Kind | None]) -> str:
         """A sum or difference with times."""
-        raise self._refuse("Arithmetic with such values")
+        raise self._refuse(tr("Arithmetic with such values"))
 
     def _do_round(self, call: Call) -> str:
         kind, text = self._kind(call.args[0]), self._number(call.args[0])
         digits = getattr(call.args[1], "value", None) if len(call.args) > 1 else None
         if len(call.args) > 1 and type(digits) is not int:
-            raise self._refuse("Rounding to digits that differ by row")
+            raise self._refuse(tr("Rounding to digits that differ by row"))
         return text if kind is Kind.INT and (digits or 0) >= 0 else self._rounded(text, kind, digits)
 
     def _rounded(self, text: str, kind: Kind | None, digits: int | None) -> str:
@@ -269,7 +274,7 @@ class Values:
         kind, text = self._kind(call.args[0]), self._number(call.args[0])
         digits = getattr(call.args[1], "value", None) if len(call.args) > 1 else 0
         if type(digits) is not int or (digits and kind is Kind.FLOAT):
-            raise self._refuse("Cutting such numbers")
+            raise self._refuse(tr("Cutting such numbers"))
         return self._cut(text, kind, digits)
 
     def _cut(self, text: str, kind: Kind | None, digits: int) -> str:
@@ -302,7 +307,7 @@ class Values:
 
     def _do_substring(self, call: Call) -> str:
         if not is_plain_span(call):
-            raise self._refuse("A substring that starts before the text")
+            raise self._refuse(tr("A substring that starts before the text"))
         return f"substring({', '.join([self._part(call.args[0]), *map(self._atom, call.args[1:])])})"
 
     def _joined(self, texts: list[str]) -> str:
@@ -348,23 +353,23 @@ class Values:
         return self._extracted(part, of, self._kind(of))
 
     def _extracted(self, part: str, of: Operand, kind: Kind | None) -> str:
-        raise self._refuse(f"The {part} of such a value")
+        raise self._refuse(tr("The {part} of such a value", part=part))
 
     def _do_date_trunc(self, call: Call) -> str:
         return self._begun(str(getattr(call.args[0], "value", "")), call.args[1])
 
     def _begun(self, unit: str, of: Operand) -> str:
         """The beginning of the unit that a time lies in."""
-        raise self._refuse(f"The beginning of a {unit}")
+        raise self._refuse(tr("The beginning of a {unit}", unit=unit))
 
     def _do_to_char(self, call: Call) -> str:
         form = getattr(call.args[1], "value", None)
         if not isinstance(form, str):
-            raise self._refuse("A form that differs by row")
+            raise self._refuse(tr("A form that differs by row"))
         return self._formed(call.args[0], form)
 
     def _formed(self, of: Operand, form: str) -> str:
-        raise self._refuse("This form of a time")
+        raise self._refuse(tr("This form of a time"))
 
     def _do_cast(self, call: Call) -> str:
         of, target = call.args[0], str(getattr(call.args[1], "value", ""))
@@ -380,9 +385,9 @@ class Values:
     def _cast_to(self, call: Call, of: Operand, target: str, sizes: list[object]) -> str:
         kind = self._kind(of)
         if kind is Kind.INT and target in ("integer", "bigint", "smallint"):
-            self._checked(call, "A cast")
+            self._checked(call, tr("A cast"))
             return self._number(of)
-        raise self._refuse(f"A cast to {target}")
+        raise self._refuse(tr("A cast to {target}", target=target))
 
 
 _METHODS = {

@@ -9,6 +9,7 @@ from nimble_otter.pull.translate.values import Values
 from nimble_otter.query.local.meaning import MOMENTS
 from nimble_otter.table.core.columns import Kind
 from nimble_otter.table.ops.conditions import Literal, Operand, Windowed
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
@@ -32,7 +33,7 @@ class Windows(Values):
     def _windowed(self, node: Windowed) -> str:
         has_default = node.name in ("lag", "lead") and len(node.args) > 2
         if node.distinct or node.skips_empty or node.name == "median" or (has_default and not self.has_defaults):
-            raise self._refuse(f"{node.name} so")
+            raise self._refuse(tr("{node_name} so", node_name=node.name))
         name, args = node.name, [self._number(a) for a in node.args]
         kind = self._kind(node.args[0]) if node.args else None
         if name == "count" and isinstance(node.args[0] if node.args else Literal(1), Literal):
@@ -43,10 +44,10 @@ class Windows(Values):
             args[0] = self._exact(node.args[0], "<")
         if name.startswith(("std", "var")):
             if not self.has_spread:
-                raise self._refuse(f"{name} over rows")
+                raise self._refuse(tr("{name} over rows", name=name))
             name = {"stddev": "stddev_samp", "variance": "var_samp"}.get(name, name)
         if not self.has_times and any(self._kind(a) in (*MOMENTS, Kind.SPAN) for a in node.args):
-            raise self._refuse(f"{name} of times")
+            raise self._refuse(tr("{name} of times", name=name))
         over = []
         if node.per:
             over.append("partition by " + ", ".join(self._exact(p) if self._kind(p) is Kind.TEXT else self._number(p)
@@ -65,9 +66,9 @@ class Windows(Values):
         if (frame.unit, frame.start, frame.end) == ("range", None, 0):
             return ""
         if not self.has_distances and (frame.unit == "groups" or (frame.unit == "range" and node.by)):
-            raise self._refuse("A frame by distance")
+            raise self._refuse(tr("A frame by distance"))
         if any(isinstance(end, dt.timedelta) for end in (frame.start, frame.end)) and not self.has_times:
-            raise self._refuse("A frame by an interval")
+            raise self._refuse(tr("A frame by an interval"))
         ends = [self._end(frame.start, "preceding"), self._end(frame.end, "following")]
         return f"{frame.unit} between {ends[0]} and {ends[1]}"
 

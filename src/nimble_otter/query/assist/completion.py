@@ -10,6 +10,7 @@ from nimble_otter.query.assist.functions import functions_of
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import NOT_NAMES, Reading, Ref, Select, Token, is_code, read, short_alias, tokens_of
 from nimble_otter.query.sql.statements import statement_at
+from nimble_otter.translation import tr
 
 MOST = 60
 """Offers at one place."""
@@ -200,7 +201,7 @@ class _Context:
         return [Offer(word, "keyword") for word in _AFTER.get(clause, _BEGIN)]
 
     def _tables(self) -> list[Offer]:
-        offers = [Offer(name, "table", "in this query") for name in self.reading.ctes]
+        offers = [Offer(name, "table", tr("in this query")) for name in self.reading.ctes]
         rows = [t for t in self.names.like(self.word) if t.kind not in ("routine", "sequence")]
         offers += [Offer(self.quoted(t.name), "table", t.kind, t.name) for t in rows[:_MANY]]
         schemas = dict.fromkeys(t.schema for t in self.names.tables if t.schema)
@@ -220,7 +221,7 @@ class _Context:
                 text = written if counts[name.casefold()] == 1 else f"{self.quoted(ref.alias)}.{written}"
                 results.append(Offer(text, "column", f"{ref.alias} · {word}" if word else ref.alias, name))
         if clause in ("order", "group", "having"):
-            results += [Offer(self.quoted(label), "column", "of the result") for label in select.labels]
+            results += [Offer(self.quoted(label), "column", tr("of the result")) for label in select.labels]
         return results + [Offer(f"{self.quoted(ref.alias)}.", "table", ref.table or "subquery") for ref in refs]
 
     # --- joins -------------------------------------------------------------------------------------------------
@@ -240,7 +241,7 @@ class _Context:
                 condition = self._condition(ref, join.columns, alias, join.others)
                 own = self.quoted(join.table)
                 text = f"{own} {alias} on {condition}" if alias != join.table else f"{own} on {condition}"
-                offers.append(Offer(text, "join", f"by {', '.join(join.columns)}", text))
+                offers.append(Offer(text, "join", tr("by {columns}", columns=", ".join(join.columns)), text))
         return offers
 
     def _conditions(self, select: Select) -> list[Offer]:

@@ -14,6 +14,7 @@ from nimble_otter.query.lazy import LazyModule, exp
 from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.statements import Statement, find_parameters, split_statements
+from nimble_otter.translation import tr
 
 _scopes: Any = LazyModule("sqlglot.optimizer.scope")
 _SYSTEM = ("information_schema", "pg_catalog", "mysql", "performance_schema", "sys")
@@ -66,9 +67,13 @@ def diagnose_documents(text: str, names: Names | None, parameters: Mapping[str, 
         if names is not None and names.table(name) is None:
             near = difflib.get_close_matches(name, [t.name for t in names.tables], 3)
             at = next((m.start() for m in re.finditer(rf"\b{re.escape(name)}\b", text)), 0)
-            hint = f" The nearest is {near[0]}." if near else ""
+            hint = tr(" The nearest is {near}.", near=near[0]) if near else ""
             results.append(
-                Problem(place_of(text, at, at + len(name)), f"There is no collection {name}.{hint}", tuple(near))
+                Problem(
+                    place_of(text, at, at + len(name)),
+                    tr("There is no collection {name}.{hint}", name=name, hint=hint),
+                    tuple(near),
+                )
             )
     return results
 
@@ -101,7 +106,7 @@ class _Statement:
     def _suspicious(self, parsed: exp.Expr) -> Iterator[Problem]:
         if isinstance(parsed, (exp.Update, exp.Delete)) and not parsed.args.get("where"):
             word = self.text.split(None, 1)[0]
-            text = f"This {word.lower()} has no WHERE clause: it affects every row."
+            text = tr("This {word} has no WHERE clause: it affects every row.", word=word.lower())
             yield Problem(place_of(self.text, 0, len(word)), text, is_error=False)
         for select in parsed.find_all(exp.Select):
             joins = select.args.get("joins") or []
@@ -117,7 +122,7 @@ class _Statement:
                     has_condition or join.args.get("using") or join.method or (join.kind == "CROSS" and says_cross)
                 )
                 if is_plain and not has_condition and not self._meets(select, table.alias_or_name.casefold()):
-                    text = f"Nothing joins {table.name}: this is a cross join."
+                    text = tr("Nothing joins {table_name}: this is a cross join.", table_name=table.name)
                     yield Problem(self._place(table.this), text, is_error=False)
 
     @staticmethod
@@ -164,14 +169,18 @@ class _Statement:
                     if columns is not None and name not in _folded(columns):
                         yield self._unknown(column.this, "column", columns, f" in {column.table}")
                 elif table not in unknown and not self._is_path(column, everywhere):
-                    yield self._unknown(column.args["table"], "table", list(scope.sources), " in this query")
+                    yield self._unknown(column.args["table"], "table", list(scope.sources), tr(" in this query"))
                 continue
             if any(columns is None for columns in everywhere.values()):
                 continue
             having = [alias for alias, columns in own.items() if name in _folded(columns or [])]
             if len(having) > 1 and name not in shared and not has_natural:
                 fixes = tuple(f"{alias}.{column.name}" for alias in having)
-                text = f"{column.name} is in {' and '.join(having)}; say which one is meant."
+                text = tr(
+                    "{column_name} is in {having}; say which one is meant.",
+                    column_name=column.name,
+                    having=" and ".join(having),
+                )
                 yield Problem(self._place(column.this), text, fixes)
             elif not having and name not in labels and not any(name in _folded(c or []) for c in around.values()):
                 names = [c for columns in everywhere.values() for c in columns or []]
@@ -234,8 +243,12 @@ class _Statement:
         folded = {n.rpartition(".")[2].casefold() if what == "table" else n.casefold(): n for n in names}
         near = difflib.get_close_matches(node.name.casefold(), list(folded), n=3, cutoff=0.5)
         fixes = tuple(folded[n] for n in near)
-        hint = f" The nearest is {fixes[0]}." if fixes else ""
-        return Problem(self._place(node), f"There is no {what} {node.name}{where}.{hint}", fixes)
+        hint = tr(" The nearest is {fixes}.", fixes=fixes[0]) if fixes else ""
+        return Problem(
+            self._place(node),
+            tr("There is no {what} {node_name}{where}.{hint}", what=what, node_name=node.name, where=where, hint=hint),
+            fixes,
+        )
 
     def _place(self, node: exp.Expr) -> Place:
         meta = node.meta

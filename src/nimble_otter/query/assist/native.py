@@ -7,32 +7,88 @@ import re
 from collections.abc import Mapping, Sequence
 
 from nimble_otter.query.assist.completion import Completion, Offer, ranked
+from nimble_otter.translation import tr
 
 STAGES = {
-    "$match": "documents that fit", "$project": "choose fields", "$addFields": "work out fields", "$group": "group",
-    "$sort": "order", "$limit": "at most so many", "$skip": "leave out the first", "$unwind": "one document an item",
-    "$lookup": "join a collection", "$count": "how many", "$facet": "several at once", "$sample": "some at random",
-    "$bucket": "group by ranges", "$replaceRoot": "an inner object instead", "$unset": "leave fields out",
-    "$sortByCount": "values with counts", "$unionWith": "and another collection",
-}  # fmt: skip
-LOGIC = {"$and": "all hold", "$or": "one holds", "$nor": "none holds", "$expr": "an expression", "$text": "text search"}
+    "$match": tr("documents that fit"),
+    "$project": tr("choose fields"),
+    "$addFields": tr("work out fields"),
+    "$group": "group",
+    "$sort": "order",
+    "$limit": tr("at most so many"),
+    "$skip": tr("leave out the first"),
+    "$unwind": tr("one document an item"),
+    "$lookup": "join a collection",
+    "$count": tr("how many"),
+    "$facet": tr("several at once"),
+    "$sample": tr("some at random"),
+    "$bucket": "group by ranges",
+    "$replaceRoot": tr("an inner object instead"),
+    "$unset": tr("leave fields out"),
+    "$sortByCount": "values with counts",
+    "$unionWith": "and another collection",
+}
+LOGIC = {
+    "$and": tr("all hold"),
+    "$or": tr("one holds"),
+    "$nor": tr("none holds"),
+    "$expr": tr("an expression"),
+    "$text": tr("text search"),
+}
 COMPARISONS = {
-    "$eq": "equal", "$ne": "not equal", "$gt": "more than", "$gte": "at least", "$lt": "less than", "$lte": "at most",
-    "$in": "one of", "$nin": "none of", "$exists": "has the field", "$type": "of a type", "$regex": "fits a pattern",
-    "$options": "of the pattern", "$size": "list of so many", "$all": "list with all", "$elemMatch": "an item fits",
-    "$not": "does not", "$mod": "remainder",
-}  # fmt: skip
+    "$eq": "equal",
+    "$ne": tr("not equal"),
+    "$gt": "more than",
+    "$gte": "at least",
+    "$lt": "less than",
+    "$lte": "at most",
+    "$in": tr("one of"),
+    "$nin": tr("none of"),
+    "$exists": tr("has the field"),
+    "$type": tr("of a type"),
+    "$regex": tr("fits a pattern"),
+    "$options": tr("of the pattern"),
+    "$size": tr("list of so many"),
+    "$all": tr("list with all"),
+    "$elemMatch": tr("an item fits"),
+    "$not": tr("does not"),
+    "$mod": "remainder",
+}
 ACCUMULATORS = {
-    "$sum": "sum", "$avg": "mean", "$min": "least", "$max": "most", "$first": "first", "$last": "last",
-    "$push": "list", "$addToSet": "different values", "$count": "how many", "$stdDevPop": "standard deviation",
-}  # fmt: skip
+    "$sum": "sum",
+    "$avg": "mean",
+    "$min": "least",
+    "$max": "most",
+    "$first": "first",
+    "$last": "last",
+    "$push": "list",
+    "$addToSet": tr("different values"),
+    "$count": tr("how many"),
+    "$stdDevPop": tr("standard deviation"),
+}
 EXPRESSIONS = {
-    "$add": "sum", "$subtract": "difference", "$multiply": "product", "$divide": "quotient", "$concat": "join texts",
-    "$toLower": "small letters", "$toUpper": "capitals", "$substrCP": "part of a text", "$cond": "if then else",
-    "$ifNull": "instead of empty", "$dateTrunc": "start of a unit", "$dateToString": "date as text", "$year": "year",
-    "$month": "month", "$dayOfMonth": "day", "$size": "length of a list", "$map": "each item", "$filter": "some items",
-    "$round": "rounded", "$toString": "as text", "$toInt": "as a whole number",
-}  # fmt: skip
+    "$add": "sum",
+    "$subtract": "difference",
+    "$multiply": "product",
+    "$divide": "quotient",
+    "$concat": "join texts",
+    "$toLower": tr("small letters"),
+    "$toUpper": "capitals",
+    "$substrCP": tr("part of a text"),
+    "$cond": tr("if then else"),
+    "$ifNull": tr("instead of empty"),
+    "$dateTrunc": tr("start of a unit"),
+    "$dateToString": tr("date as text"),
+    "$year": "year",
+    "$month": "month",
+    "$dayOfMonth": "day",
+    "$size": tr("length of a list"),
+    "$map": tr("each item"),
+    "$filter": tr("some items"),
+    "$round": "rounded",
+    "$toString": "as text",
+    "$toInt": "as a whole number",
+}
 _FIELDED = ("$match", "$project", "$addFields", "$set", "$sort", "$unset")
 
 
@@ -67,9 +123,9 @@ def _keys(above: list[str], fields: Sequence[tuple[str, str]]) -> list[Offer]:
     if not names or names[-1] in ("$match", "$and", "$or", "$nor"):
         return paths + _named(LOGIC)
     if names[-1] == "$group":
-        return [Offer("_id", "column", "what to group by")]
+        return [Offer("_id", "column", tr("what to group by"))]
     if names[-1] == "$lookup":
-        words = {"from": "collection", "localField": "here", "foreignField": "there", "as": "name of the list"}
+        words = {"from": "collection", "localField": "here", "foreignField": "there", "as": tr("name of the list")}
         return [Offer(name, "keyword", note) for name, note in words.items()]
     if names[-1] in _FIELDED:
         return paths

@@ -20,12 +20,13 @@ from nimble_otter.query.sql.statements import (
     split_statements,
     statement_at,
 )
+from nimble_otter.translation import tr
 
 
 def _statement(text: str, position: int) -> Statement:
     statement = statement_at(text, position)
     if statement is None:
-        raise QueryError("There is no statement here.")
+        raise QueryError(tr("There is no statement here."))
     return statement
 
 
@@ -45,12 +46,12 @@ def expand_stars(text: str, position: int, names: Names, quoted: Callable[[str],
             continue
         refs = [r for r in select.refs if not whose or r.alias.casefold() == whose]
         if any(not r.columns for r in refs) or not refs:
-            raise QueryError("The columns behind * are not known here.", "Open the source to have them read.")
+            raise QueryError(tr("The columns behind * are not known here."), tr("Open the source to have them read."))
         several = len(select.refs) > 1
         columns = [f"{quoted(r.alias)}.{quoted(c)}" if several else quoted(c) for r in refs for c in r.columns]
         changes.append((tokens[at - 2].start if whose else token.start, token.end, ", ".join(columns)))
     if not changes:
-        raise QueryError("There is no * in this SELECT.")
+        raise QueryError(tr("There is no * in this SELECT."))
     return _changed(text, statement.start, changes)
 
 
@@ -92,11 +93,11 @@ def rename_alias(text: str, position: int, new: str) -> str:
     reading = read(statement.text, Names(()))
     select = _owner(reading.at(at), word)
     if select is None or word is None:
-        raise QueryError("There is no table alias here.", "Put the caret on one, such as s in s.name.")
+        raise QueryError(tr("There is no table alias here."), tr("Put the caret on one, such as s in s.name."))
     if not re.fullmatch(r"\w+", new) or new.casefold() in NOT_NAMES or new[0].isdigit():
-        raise QueryError(f"{new} can't be a name.", "Use letters, digits and _.")
+        raise QueryError(tr("{new} can't be a name.", new=new), tr("Use letters, digits and _."))
     if any(r.alias.casefold() == new.casefold() for r in select.refs):
-        raise QueryError(f"{new} is already used in this query.", "Use another name.")
+        raise QueryError(tr("{new} is already used in this query.", new=new), tr("Use another name."))
     ref = next(r for r in select.refs if _same(r.alias, word))
     changes = []
     declared = [t for t in tokens if t.start >= ref.end and _same(ref.alias, t)]
@@ -133,10 +134,10 @@ def name_part(text: str, start: int, end: int, name: str = "part") -> str:
     has_brackets = inner.startswith("(") and inner.endswith(")")
     body = inner[1:-1].strip() if has_brackets else inner
     if not re.match(r"(?i)(select|with)\b", body) or body == statement.text:
-        raise QueryError("Only a SELECT inside the query can be named.", "Select one, with its brackets.")
+        raise QueryError(tr("Only a SELECT inside the query can be named."), tr("Select one, with its brackets."))
     outside = has_brackets or (text[:start].rstrip().endswith("(") and text[end:].lstrip().startswith(")"))
     if not outside:
-        raise QueryError("The selection is not a whole query in brackets.", "Select it with its brackets.")
+        raise QueryError(tr("The selection is not a whole query in brackets."), tr("Select it with its brackets."))
     if not has_brackets:
         start, end = text.rindex("(", 0, start), text.index(")", end) + 1
     taken = {t.plain.casefold() for t in tokens_of(statement.text)}
@@ -156,7 +157,7 @@ def make_parameter(text: str, start: int, end: int) -> tuple[str, str, object]:
     """(text, name, value): the literal at start..end as a parameter named after the column before it."""
     literal = text[start:end].strip()
     if not re.fullmatch(r"'(?:[^']|'')*'|-?\d+(\.\d+)?", literal):
-        raise QueryError("The selection is not a value.", "Select a number, or a text with its quotes.")
+        raise QueryError(tr("The selection is not a value."), tr("Select a number, or a text with its quotes."))
     words = [t.plain for t in tokens_of(text[:start]) if t.kind in ("word", "name") and t.low not in NOT_NAMES]
     name = re.sub(r"\W+", "_", words[-1]) if words else "value"
     taken, number, found = set(find_parameters(text)), 2, name
@@ -182,7 +183,9 @@ def format_sql(text: str, dialect: str) -> str:
         lost = _digits(statement.text) - _digits(written)  # what the parser passed over is in no tree
         if not same or lost or _comments(written) < _comments(statement.text):
             place = place_of(text, statement.start, statement.start + 1)
-            raise QueryError("This can't be formatted without changing its meaning.", "It is left as it was.", place)
+            raise QueryError(
+                tr("This can't be formatted without changing its meaning."), tr("It is left as it was."), place
+            )
         pieces += [text[at : statement.start], written]
         at = statement.end
     return "".join(pieces) + text[at:]

@@ -17,6 +17,7 @@ from typing import Any
 
 from nimble_otter.query.documents.match import matches
 from nimble_otter.query.documents.order import MISSING, NotHere, compare, rank
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 Document = dict[str, Any]
@@ -344,7 +345,7 @@ def _project(rows: list[Document], told: Value, find: Find) -> list[Document]:
     if all(v in (0, False) and not isinstance(v, str) for v in picks.values()):
         gone = {k.split(".")[0] for k in told} if not any("." in k for k in told) else None
         if gone is None:
-            raise NotHere("leaving out inner fields")
+            raise NotHere(tr("leaving out inner fields"))
         return [{k: v for k, v in row.items() if k not in gone} for row in rows]
     kept = [name.split(".") for name, inner in picks.items() if inner in (1, True) and not isinstance(inner, str)]
     made = {n: inner for n, inner in picks.items() if n.split(".") not in kept}

@@ -14,6 +14,7 @@ from nimble_otter.query.documents.names import Reading
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.local.meaning import CASTS
 from nimble_otter.query.parsed import is_negated, positive
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _UNITS = ("year", "quarter", "month", "week", "day", "hour", "minute", "second", "millisecond")
@@ -88,20 +89,28 @@ class Expressions:
     def _unknown(self, node: exp.Expr) -> Exception:
         if isinstance(node, (exp.Subquery, exp.Exists, exp.Select)) or node.find(exp.Select):
             return self.reading.refuse(
-                "Subqueries in expressions are not supported for collections.", node, "Join it in FROM."
+                tr("Subqueries in expressions are not supported for collections."), node, tr("Join it in FROM.")
             )
         if isinstance(node, exp.Window):
             return self.reading.refuse(
-                "Window functions are not supported for collections.", node, "Group or sort the rows here instead."
+                tr("Window functions are not supported for collections."),
+                node,
+                tr("Group or sort the rows here instead."),
             )
         if isinstance(node, exp.AggFunc):
             return self.reading.refuse(
-                f"{name_of_function(node)} can't be used here.", node, "Aggregates belong in SELECT or HAVING."
+                tr("{name_of_function} can't be used here.", name_of_function=name_of_function(node)),
+                node,
+                tr("Aggregates belong in SELECT or HAVING."),
             )
         if isinstance(node, exp.Func):
-            hint = "Functions on texts, numbers, times and lists are available; the guide lists them."
-            return self.reading.refuse(f"{name_of_function(node)} is not supported for collections.", node, hint)
-        return self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node)
+            hint = tr("Functions on texts, numbers, times and lists are available; the guide lists them.")
+            return self.reading.refuse(
+                tr("{name_of_function} is not supported for collections.", name_of_function=name_of_function(node)),
+                node,
+                hint,
+            )
+        return self.reading.refuse(tr("{sql} is not supported for collections.", sql=node.sql()[:40]), node)
 
     @staticmethod
     def _literal(value: object) -> object:
@@ -113,7 +122,7 @@ class Expressions:
             return f"${reading.path}"
         if reading.path in self.reading.given:
             return self.reading.given[reading.path]
-        raise self.reading.refuse(f"{reading.path} must be in GROUP BY or inside a function.", node)
+        raise self.reading.refuse(tr("{path} must be in GROUP BY or inside a function.", path=reading.path), node)
 
     def _both(self, sign: str, node: exp.Expr) -> dict[str, object]:
         return {sign: [self.value(node.this), self.value(node.expression)]}
@@ -131,7 +140,7 @@ class Expressions:
         amount, unit = str(node.expression.this.name), str(node.expression.args.get("unit") or "")
         unit = unit.lower().removesuffix("s")
         if not amount.lstrip("-").isdigit() or unit not in _UNITS:
-            raise self.reading.refuse("This interval can't be read.", node, "Write it like interval '3 days'.")
+            raise self.reading.refuse(tr("This interval can't be read."), node, tr("Write it like interval '3 days'."))
         return {sign: {"startDate": self.value(node.this), "unit": unit, "amount": int(amount)}}
 
     def _do_mul(self, node: exp.Expr) -> object:
@@ -186,7 +195,7 @@ class Expressions:
         to = node.args["to"]
         wanted = _CASTS.get(to.this.value.lower())
         if wanted is None:
-            raise self.reading.refuse(f"A value can't be cast to {to.sql().lower()}.", node)
+            raise self.reading.refuse(tr("A value can't be cast to {sql}.", sql=to.sql().lower()), node)
         return {"$convert": {"input": self.value(node.this), "to": wanted, "onNull": None}}
 
     _do_trycast = _do_cast
@@ -225,7 +234,7 @@ class Expressions:
         value, start = self.value(node.this), self.reading.value(node.args["start"])
         length = node.args.get("length")
         if not isinstance(start, int) or start < 1:
-            raise self.reading.refuse("substring begins at a whole number from 1.", node)
+            raise self.reading.refuse(tr("substring begins at a whole number from 1."), node)
         size = self.value(length) if length is not None else {"$strLenCP": value}
         return unless_null(value, {"$substrCP": [value, start - 1, size]})
 
@@ -248,7 +257,9 @@ class Expressions:
             return {"$ceil": {"$divide": [{"$month": self.value(value)}, 3]}}
         if part not in _PARTS:
             raise self.reading.refuse(
-                f"{part} is not a part of a time.", node, f"There are {', '.join(_PARTS)}, quarter."
+                tr("{part} is not a part of a time.", part=part),
+                node,
+                tr("There are {parts}, quarter.", parts=", ".join(_PARTS)),
             )
         made = {_PARTS[part]: self.value(value)}
         return {"$subtract": [made, 1]} if part == "dow" else made  # Sunday is 0 in SQL, 1 at the server
@@ -260,7 +271,9 @@ class Expressions:
         unit = str(node.args["unit"]).lower()
         if unit not in _UNITS:
             raise self.reading.refuse(
-                f"Times can't be truncated to {unit}.", node, f"There are {', '.join(_UNITS[:-1])}."
+                tr("Times can't be truncated to {unit}.", unit=unit),
+                node,
+                tr("There are {units}.", units=", ".join(_UNITS[:-1])),
             )
         week = {"startOfWeek": "monday"} if unit == "week" else {}
         return {"$dateTrunc": {"date": self.value(node.this), "unit": unit, **week}}

@@ -7,11 +7,12 @@ from typing import Any
 from nimble_otter.query.documents.expressions import Expressions, known, name_of_function
 from nimble_otter.query.documents.names import Reading
 from nimble_otter.query.lazy import exp
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _SIMPLE = {"Avg": "$avg", "Min": "$min", "Max": "$max", "Stddev": "$stdDevSamp", "StddevSamp": "$stdDevSamp",
            "StddevPop": "$stdDevPop"}  # fmt: skip
-_KNOWN = "Available: count, sum, avg, min, max, stddev, string_agg and array_agg."
+_KNOWN = tr("Available: count, sum, avg, min, max, stddev, string_agg and array_agg.")
 
 
 class Figures:
@@ -39,7 +40,9 @@ class Figures:
         items = self.node.expressions
         if isinstance(key, exp.Literal) and not key.is_string and key.name.isdigit():
             if not 0 < int(key.name) <= len(items):
-                raise self.reading.refuse(f"There is no column {key.name}.", None, "GROUP BY counts columns from 1.")
+                raise self.reading.refuse(
+                    tr("There is no column {key_name}.", key_name=key.name), None, tr("GROUP BY counts columns from 1.")
+                )
             return items[int(key.name) - 1].unalias()
         named = next(
             (i.unalias() for i in items if i.alias and i.alias == key.name and isinstance(key, exp.Column)), None
@@ -78,7 +81,7 @@ class Figures:
         is_distinct = isinstance(inner, exp.Distinct)
         if is_distinct:
             if len(inner.expressions) != 1:
-                raise self.reading.refuse("DISTINCT takes one field inside an aggregate.", node)
+                raise self.reading.refuse(tr("DISTINCT takes one field inside an aggregate."), node)
             inner = inner.expressions[0]
         if isinstance(node, exp.Count):
             if is_distinct:
@@ -107,7 +110,11 @@ class Figures:
             between = self.reading.value(node.args["separator"]) if node.args.get("separator") is not None else ","
             joined = {"$concat": [{"$ifNull": [{"$concat": ["$$value", between]}, ""]}, {"$toString": "$$this"}]}
             return {"$reduce": {"input": listed, "initialValue": None, "in": joined}}
-        raise self.reading.refuse(f"{name_of_function(node)} is not supported for collections.", node, _KNOWN)
+        raise self.reading.refuse(
+            tr("{name_of_function} is not supported for collections.", name_of_function=name_of_function(node)),
+            node,
+            _KNOWN,
+        )
 
     @staticmethod
     def _if(value: object, test: object) -> object:

@@ -14,6 +14,7 @@ from nimble_otter.query.documents.names import Found, NotPlain, Reading
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import is_negated, positive
 from nimble_otter.table.text.patterns import like_regex
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 OPERATORS = {"EQ": "$eq", "NEQ": "$ne", "LT": "$lt", "LTE": "$lte", "GT": "$gt", "GTE": "$gte"}
@@ -58,14 +59,16 @@ class Filters:
             return self._like(node, negated)
         if self.reading.is_field(node):
             return {self._path(node): not negated}
-        raise self.reading.refuse(f"{node.sql()[:40]} is not supported for collections.", node, "", NotPlain)
+        raise self.reading.refuse(
+            tr("{sql} is not supported for collections.", sql=node.sql()[:40]), node, "", NotPlain
+        )
 
     def _field(self, node: exp.Expr) -> Found:
         if self.reading.given is not None:
-            raise NotPlain("These rows are groups.")
+            raise NotPlain(tr("These rows are groups."))
         reading = self.reading.find(node)
         if reading.path.startswith("$"):
-            raise NotPlain("This is not a field.")
+            raise NotPlain(tr("This is not a field."))
         return reading
 
     def _path(self, node: exp.Expr) -> str:
@@ -93,7 +96,7 @@ class Filters:
         reading = self._field(node.this)
         values = [self.reading.value(item, reading.types) for item in node.expressions]
         if not values:
-            raise self.reading.refuse("IN takes a list of values.", node)
+            raise self.reading.refuse(tr("IN takes a list of values."), node)
         if not negated:
             return {reading.path: {"$in": [v for v in values if v is not None]}}
         return nothing() if None in values else {reading.path: {"$nin": [*values, None]}}
@@ -112,7 +115,7 @@ def like_of(reading: Reading, node: exp.Expr) -> tuple[str, str]:
         escape, node = node.expression.name, node.this
     pattern = reading.value(node.expression)
     if not isinstance(pattern, str):
-        raise reading.refuse("LIKE takes a pattern in quotes.", node)
+        raise reading.refuse(tr("LIKE takes a pattern in quotes."), node)
     return f"^{like_regex(pattern, escape)}$", "is" if isinstance(node, exp.ILike) else "s"
 
 

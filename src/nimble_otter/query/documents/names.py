@@ -12,6 +12,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import literal_of, name_parts, place_in
 from nimble_otter.table.ops.filter import parse_time
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 Types = Mapping[str, set[str]]
@@ -75,8 +76,8 @@ class Reading:
         """The field that a dotted path means. Raises: QueryError."""
         parts = name_parts(node)
         if parts is None:
-            text = f"{node.sql()[:40]} is not a field."
-            raise self.refuse(text, node, "Only fields and dotted paths can be used here.", NotPlain)
+            text = tr("{sql} is not a field.", sql=node.sql()[:40])
+            raise self.refuse(text, node, tr("Only fields and dotted paths can be used here."), NotPlain)
         if len(parts) > 1 and self.renamed.get(parts[1], "").split("_at")[0] == parts[0]:
             parts = parts[1:]  # x.item of unnest(list) x(item)
         if parts[0] in self.renamed and not any(s.alias == parts[0] for s in self.sources):
@@ -102,8 +103,16 @@ class Reading:
         if len(owners) == 1:
             return owners[0], parts
         names = ", ".join(s.alias for s in (owners or self.sources))
-        what = f"{parts[0]} is in several of {names}." if owners else f"Which of {names} has {parts[0]}?"
-        raise self.refuse(what, node, f"Write it with its name in front, like {self.sources[0].alias}.{parts[0]}.")
+        what = (
+            tr("{parts} is in several of {names}.", parts=parts[0], names=names)
+            if owners
+            else tr("Which of {names} has {parts}?", names=names, parts=parts[0])
+        )
+        raise self.refuse(
+            what,
+            node,
+            tr("Write it with its name in front, like {alias}.{parts}.", alias=self.sources[0].alias, parts=parts[0]),
+        )
 
     def aliases(self, node: exp.Expr) -> set[str]:
         """Whose fields an expression names."""
@@ -124,13 +133,17 @@ class Reading:
         """A literal or parameter as it is sent to be compared with values of these types."""
         if isinstance(node, exp.Placeholder):
             if node.name not in self.parameters:
-                raise self.refuse(f"The parameter :{node.name} has no value.", node, "Give it one beside the query.")
+                raise self.refuse(
+                    tr("The parameter :{node_name} has no value.", node_name=node.name),
+                    node,
+                    tr("Give it one beside the query."),
+                )
             value = self.parameters[node.name]
         else:
             literal = literal_of(node)
             if literal is None:
-                text = f"{node.sql()[:40]} is not a value."
-                raise self.refuse(text, node, "A field is compared with a value here.", NotPlain)
+                text = tr("{sql} is not a value.", sql=node.sql()[:40])
+                raise self.refuse(text, node, tr("A field is compared with a value here."), NotPlain)
             value = literal.value
         if isinstance(value, Decimal):
             value = float(value)
@@ -144,5 +157,5 @@ class Reading:
         """A whole number, as LIMIT takes it."""
         value = self.value(node) if self.is_value(node) else None
         if not isinstance(value, int) or isinstance(value, bool):
-            raise self.refuse(f"{word} takes a whole number.", node)
+            raise self.refuse(tr("{word} takes a whole number.", word=word), node)
         return value

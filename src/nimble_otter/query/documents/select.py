@@ -15,6 +15,7 @@ from nimble_otter.query.documents.names import NotPlain, Reading, Source, Types
 from nimble_otter.query.documents.request import Built, DocumentRequest, Stages, distinct, paged
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import name_parts
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 SourceOf = Callable[[Any, Mapping[str, Any]], Built]
@@ -50,11 +51,13 @@ class SelectStages:
         node = self.node
         source = node.args.get("from_") or node.args.get("from")
         if source is None:
-            raise self.refuse("FROM must name a collection.")
+            raise self.refuse(tr("FROM must name a collection."))
         first, joins = source.this, node.args.get("joins") or []
         if isinstance(first, exp.Unnest):
             raise self.refuse(
-                "unnest needs the collection whose lists it opens.", None, "Write from report r, unnest(r.list) x."
+                tr("unnest needs the collection whose lists it opens."),
+                None,
+                tr("Write from report r, unnest(r.list) x."),
             )
         base = self.source_of(first, self.ctes)
         alias = first.alias_or_name or "q"
@@ -68,7 +71,7 @@ class SelectStages:
         figures = self._grouped()
         columns = self._columns()
         if figures is None and node.args.get("having"):
-            raise self.refuse("HAVING needs groups.", None, "Write WHERE for conditions on documents.")
+            raise self.refuse(tr("HAVING needs groups."), None, tr("Write WHERE for conditions on documents."))
         if node.args.get("having"):
             self._match([node.args["having"].this])
         if columns is None:
@@ -142,7 +145,9 @@ class SelectStages:
         for source in all_sources:
             if not _is_name(source.alias):
                 raise self.refuse(
-                    f"{source.alias} can't be a name here.", None, "Give it an alias of letters and digits."
+                    tr("{alias} can't be a name here.", alias=source.alias),
+                    None,
+                    tr("Give it an alias of letters and digits."),
                 )
         self.reading.sources = tuple(all_sources)
         for join in joins:
@@ -164,7 +169,7 @@ class SelectStages:
         if isinstance(unnest, exp.Unnest):
             name = made.alias or unnest.alias
             if not name:
-                raise self.refuse("unnest needs a name.", unnest, "Write unnest(r.list) x.")
+                raise self.refuse(tr("unnest needs a name."), unnest, tr("Write unnest(r.list) x."))
             alias = made.args.get("alias") or unnest.args.get("alias")
             for column in alias.columns if alias is not None else ():
                 self.reading.renamed[column.name] = name
@@ -175,7 +180,7 @@ class SelectStages:
         built = self.source_of(made, self.ctes)
         name = made.alias_or_name
         if not name:
-            raise self.refuse("A query in brackets needs a name.", None, "Write (select ...) q.")
+            raise self.refuse(tr("A query in brackets needs a name."), None, tr("Write (select ...) q."))
         return Source(name, f"{name}.", built.types), built
 
     def _join(self, join: exp.Expr, earlier: Sequence[Source], source: Source, built: Built | None) -> None:
@@ -183,7 +188,9 @@ class SelectStages:
         if side in ("RIGHT", "FULL") or str(join.args.get("method") or "").upper() == "NATURAL":
             word = side or "NATURAL"
             raise self.refuse(
-                f"{word} JOIN is not supported for collections.", join.this, "Swap the two and use LEFT JOIN."
+                tr("{word} JOIN is not supported for collections.", word=word),
+                join.this,
+                tr("Swap the two and use LEFT JOIN."),
             )
         if built is None:
             unnest = join.this.this if isinstance(join.this, exp.Lateral) else join.this
@@ -245,9 +252,11 @@ class SelectStages:
     def _unnest(self, join: exp.Expr, unnest: exp.Expr, earlier: Sequence[Source], source: Source, keeps: bool) -> None:
         on = join.args.get("on")
         if on is not None and not (isinstance(on, exp.Boolean) and on.this):
-            raise self.refuse("unnest takes no join condition.", None, "Write ON true, and the condition in WHERE.")
+            raise self.refuse(
+                tr("unnest takes no join condition."), None, tr("Write ON true, and the condition in WHERE.")
+            )
         if len(unnest.expressions) != 1:
-            raise self.refuse("unnest opens one list.", unnest)
+            raise self.refuse(tr("unnest opens one list."), unnest)
         listed = Expressions(self.reading.within(earlier)).value(unnest.expressions[0])
         name = source.alias
         self.stages.append({"$set": {name: listed}})
@@ -293,9 +302,9 @@ class SelectStages:
         items = self.node.expressions
         if any(_is_star(item) for item in items):
             if self.node.args.get("distinct"):
-                raise self.refuse("DISTINCT needs a list of fields.", None, "List them after it.")
+                raise self.refuse(tr("DISTINCT needs a list of fields."), None, tr("List them after it."))
             if self.reading.given is not None:
-                raise self.refuse("* can't stand beside groups.", None, "Write the columns.")
+                raise self.refuse(tr("* can't stand beside groups."), None, tr("Write the columns."))
             return None
         taken: set[str] = set()
         values = []
@@ -315,7 +324,7 @@ class SelectStages:
             if not _is_star(item):
                 if not item.alias or not _is_name(item.alias):
                     raise self.refuse(
-                        "Next to *, a column needs a name.", item.unalias(), "Write it like a + b as sum."
+                        tr("Next to *, a column needs a name."), item.unalias(), tr("Write it like a + b as sum.")
                     )
                 extra[item.alias] = Expressions(self.reading).value(item.unalias())
         whose = [i.table for i in stars if isinstance(i, exp.Column)]
@@ -356,7 +365,11 @@ class SelectStages:
         """The column of the result that a key of the order names, by its place or its name."""
         if isinstance(node, exp.Literal) and not node.is_string and node.name.isdigit():
             if not 0 < int(node.name) <= len(columns):
-                raise self.refuse(f"There is no column {node.name}.", None, "ORDER BY counts columns from 1.")
+                raise self.refuse(
+                    tr("There is no column {node_name}.", node_name=node.name),
+                    None,
+                    tr("ORDER BY counts columns from 1."),
+                )
             return columns[int(node.name) - 1]
         if isinstance(node, exp.Column) and len(node.parts) == 1:
             return next((c for c in columns if c.label == node.name), None)
@@ -395,7 +408,9 @@ class SelectStages:
             column = self._named(key.this, columns) or next(iter(same), None)
             if column is None:
                 raise self.refuse(
-                    f"{key.this.sql()[:40]} is not in the SELECT list.", key.this, "Write it there first."
+                    tr("{sql} is not in the SELECT list.", sql=key.this.sql()[:40]),
+                    key.this,
+                    tr("Write it there first."),
                 )
             sort[column.field] = -1 if key.args.get("desc") else 1
         if sort:

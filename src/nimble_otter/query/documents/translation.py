@@ -16,6 +16,7 @@ from nimble_otter.query.documents.request import Built, DocumentRequest, distinc
 from nimble_otter.query.documents.select import SelectStages
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.parsed import parse_sql
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 TypesOf = Callable[[str], Types]
@@ -103,7 +104,7 @@ class Translator:
         if isinstance(node, exp.Subquery):
             return self.query(node.this, ctes)
         if not isinstance(node, exp.Table) or not isinstance(node.this, exp.Identifier):
-            raise self.base.refuse("FROM must name a collection.", node)
+            raise self.base.refuse(tr("FROM must name a collection."), node)
         if node.name in ctes and not node.db:
             earlier = dict(ctes)
             inner = earlier.pop(node.name)

@@ -36,6 +36,7 @@ from nimble_otter.table.ops.conditions import (
 )
 from nimble_otter.table.ops.filter import fitted
 from nimble_otter.table.text.patterns import like_regex, tester
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from sqlglot import Dialect
@@ -72,20 +73,20 @@ def parse_condition(text: str, table: Table) -> Node:
     dotted path into its nested values. Raises: ConditionError with its place.
     """
     if not text.strip():
-        raise ConditionError("The condition is empty.", "Write one, such as level_m > 0.3.")
+        raise ConditionError(tr("The condition is empty."), tr("Write one, such as level_m > 0.3."))
     parsed = parse_sql(text, local_dialect(), ConditionError)
     if not isinstance(parsed, exp.Condition):
-        raise ConditionError("This is a statement, not a condition.", "Write only what comes after WHERE.")
+        raise ConditionError(tr("This is a statement, not a condition."), tr("Write only what comes after WHERE."))
     return _Reader(text, table).condition(parsed)
 
 
 def parse_expression(text: str, table: Table) -> Operand:
     """Parse an expression over the table's columns. Raises: ConditionError with its place."""
     if not text.strip():
-        raise ConditionError("The expression is empty.", "Write one, such as round(level_m * 100, 1).")
+        raise ConditionError(tr("The expression is empty."), tr("Write one, such as round(level_m * 100, 1)."))
     parsed = parse_sql(text, local_dialect(), ConditionError)
     if isinstance(parsed, (exp.Query, exp.Alias)):
-        raise ConditionError("This is not one expression.", "Write a value, such as level_m * 100.")
+        raise ConditionError(tr("This is not one expression."), tr("Write a value, such as level_m * 100."))
     return _Reader(text, table).operand(parsed)
 
 
@@ -127,7 +128,9 @@ class _Reader(OperandReader):
         kind = meaning.kind_of(operand, self.table)
         if kind not in (None, Kind.BOOL) or isinstance(getattr(operand, "value", None), str):
             text = meaning.SAID[kind or Kind.TEXT]
-            raise Mismatch(f"is {text}, not a condition", "Compare it with something, such as ... > 0.")
+            raise Mismatch(
+                tr("is {text}, not a condition", text=text), tr("Compare it with something, such as ... > 0.")
+            )
         return Truth(operand)
 
     def _compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
@@ -140,20 +143,20 @@ class _Reader(OperandReader):
         one, other = meaning.kind_of(left, self.table), meaning.kind_of(right, self.table)
         for literal, kind, of in ((left, other, right), (right, one, left)):
             if isinstance(literal, Literal) and literal.value is not None and kind is not None:
-                name = self.table.fields[of.index].name if isinstance(of, ColumnAt) else "This side"
+                name = self.table.fields[of.index].name if isinstance(of, ColumnAt) else tr("This side")
                 fitted(literal.value, kind, name)
         if isinstance(left, Literal) ^ isinstance(right, Literal):
             left, right = _as_text_of(left, other), _as_text_of(right, one)
         elif {one, other} == {Kind.CLOCK, Kind.SPAN}:
             left, right = meaning.as_span(left, self.table), meaning.as_span(right, self.table)
         elif one is not None and other is not None and not meaning.go_together(one, other):
-            text = f"can't compare {meaning.SAID[one]} with {meaning.SAID[other]}"
-            raise Mismatch(text, "Write one of them in a cast, such as cast(... as text).")
+            text = tr("can't compare {said} with {said2}", said=meaning.SAID[one], said2=meaning.SAID[other])
+            raise Mismatch(text, tr("Write one of them in a cast, such as cast(... as text)."))
         return Compare(op, left, right)
 
     def _rows_compared(self, op: str, left: exp.Expr, right: exp.Expr) -> Node:
         if op not in ("=", "<>") or len(left.expressions) != len(right.expressions):
-            raise Mismatch("compares rows of as many values by = and <> only", "")
+            raise Mismatch(tr("compares rows of as many values by = and <> only"), "")
         pairs = zip(left.expressions, right.expressions, strict=True)
         same = All(tuple(self._compared("=", a, b) for a, b in pairs))
         return same if op == "=" else Not(same)
@@ -183,7 +186,9 @@ class _Reader(OperandReader):
     def _among(self, node: exp.Expr) -> Node:
         items = list(node.expressions)
         if not items:
-            raise ConditionError("IN takes a list of values here.", "Write it like river in ('Merrow', 'Sallow').")
+            raise ConditionError(
+                tr("IN takes a list of values here."), tr("Write it like river in ('Merrow', 'Sallow').")
+            )
         if isinstance(node.this, exp.Tuple):
             return Either(tuple(self._compared("=", node.this, item) for item in items))
         return self._in(self.operand(node.this), items)
@@ -200,7 +205,9 @@ class _Reader(OperandReader):
         if isinstance(node, exp.Escape):
             literal, node = literal_of(node.expression), node.this
             if literal is None or not isinstance(literal.value, str) or len(literal.value) > 1:
-                raise Mismatch("takes one character behind ESCAPE", "Write it like note like '10!%' escape '!'.")
+                raise Mismatch(
+                    tr("takes one character behind ESCAPE"), tr("Write it like note like '10!%' escape '!'.")
+                )
             escape = literal.value
         operand = meaning.wanted(self.operand(node.this), "any", self.table)
         pattern, folded = self.operand(node.expression), isinstance(node, exp.ILike)
@@ -209,7 +216,7 @@ class _Reader(OperandReader):
             return Like(operand, escape, folded, pattern=pattern)
         text = pattern.value
         if not isinstance(text, str):
-            raise ConditionError("LIKE takes a pattern in quotes.", "Write it like note like '%debris%'.")
+            raise ConditionError(tr("LIKE takes a pattern in quotes."), tr("Write it like note like '%debris%'."))
         inner = text[1:-1]
         wild = {"%", "_", escape}
         contains = inner if text[:1] == text[-1:] == "%" and not set(inner) & wild and inner else None
@@ -253,10 +260,12 @@ class _Reader(OperandReader):
         """x ~ 'pattern', ~* without regard to case, or regexp_like(x, 'pattern'): a part of the text matches."""
         pattern = literal_of(node.expression)
         if pattern is None or not isinstance(pattern.value, str):
-            raise ConditionError("A regular expression is written in quotes.", "Write it like note ~ '^ice|debris$'.")
+            raise ConditionError(
+                tr("A regular expression is written in quotes."), "Write it like note ~ '^ice|debris$'."
+            )
         flags = literal_of(node.args["flag"]) if node.args.get("flag") is not None else Literal("")
         if flags is None or not isinstance(flags.value, str) or set(flags.value) - {"i", "c"}:
-            raise Mismatch("knows the flags 'i' and 'c' only", "")
+            raise Mismatch(tr("knows the flags 'i' and 'c' only"), "")
         folded = isinstance(node, exp.RegexpILike) or "i" in flags.value
         tester(pattern.value, not folded)  # says what is wrong with it
         return Like(self.operand(node.this), pattern.value, folded, finds=True)

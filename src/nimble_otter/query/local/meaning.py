@@ -12,6 +12,7 @@ from nimble_otter.table.core.columns import Kind, Table
 from nimble_otter.table.ops.conditions import Call, Case, ColumnAt, Literal, Operand, Windowed
 from nimble_otter.table.ops.dates import PARTS, UNITS
 from nimble_otter.table.ops.functions import as_kind
+from nimble_otter.translation import tr
 
 NUMBERS = (Kind.INT, Kind.FLOAT, Kind.DECIMAL)
 MOMENTS = (Kind.DATE, Kind.TIME, Kind.ZONED)
@@ -20,12 +21,12 @@ _CLASSES: dict[str, tuple[Kind, ...]] = {
     "part": (*MOMENTS, Kind.CLOCK, Kind.SPAN), "span": (Kind.SPAN,), "any": tuple(Kind),
 }  # fmt: skip
 SAID = {
-    Kind.INT: "a whole number", Kind.FLOAT: "a number", Kind.DECIMAL: "a decimal", Kind.TEXT: "text",
-    Kind.BOOL: "a boolean", Kind.TIME: "a time", Kind.ZONED: "a time with zone", Kind.DATE: "a date",
-    Kind.CLOCK: "a time of day", Kind.SPAN: "an interval", Kind.UUID: "a UUID", Kind.OBJECT: "a value",
+    Kind.INT: tr("a whole number"), Kind.FLOAT: tr("a number"), Kind.DECIMAL: tr("a decimal"), Kind.TEXT: "text",
+    Kind.BOOL: tr("a boolean"), Kind.TIME: tr("a time"), Kind.ZONED: tr("a time with zone"), Kind.DATE: tr("a date"),
+    Kind.CLOCK: tr("a time of day"), Kind.SPAN: tr("an interval"), Kind.UUID: tr("a UUID"), Kind.OBJECT: tr("a value"),
 }  # fmt: skip
-_WANTED = {"number": "a number", "whole": "a whole number", "text": "text", "moment": "a date or time",
-           "stamp": "a time", "part": "a date, a time or an interval", "span": "an interval"}  # fmt: skip
+_WANTED = {"number": tr("a number"), "whole": tr("a whole number"), "text": "text", "moment": tr("a date or time"),
+           "stamp": tr("a time"), "part": tr("a date, a time or an interval"), "span": tr("an interval")}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,12 +188,12 @@ def wanted(operand: Operand, want: str, table: Table) -> Operand:
         return adapted(operand, targets, _WANTED[want])
     if kind is None or want == "any" or kind in _CLASSES[want]:
         return operand
-    raise Mismatch(f"takes {_WANTED[want]} here; this is {SAID[kind]}", _way_to(want))
+    raise Mismatch(tr("takes {wanted} here; this is {said}", wanted=_WANTED[want], said=SAID[kind]), _way_to(want))
 
 
 def _way_to(want: str) -> str:
     types = {"number": "numeric", "whole": "integer", "text": "text", "moment": "timestamp", "stamp": "timestamp"}
-    return f"Write cast(... as {types[want]})." if want in types else ""
+    return tr("Write cast(... as {types}).", types=types[want]) if want in types else ""
 
 
 def adapted(operand: Literal, targets: Sequence[str], said: str) -> Literal:
@@ -205,7 +206,7 @@ def adapted(operand: Literal, targets: Sequence[str], said: str) -> Literal:
         if target == "decimal" and made == made.to_integral_value() and made.as_tuple().exponent == 0:
             made = int(made)
         return Literal(made)
-    raise Mismatch(f"takes {said} here; {operand.value!r} is not one", "")
+    raise Mismatch(tr("takes {said} here; {operand_value!r} is not one", said=said, operand_value=operand.value), "")
 
 
 _AS: dict[Kind, tuple[str, ...]] = {
@@ -229,7 +230,10 @@ def alike(operands: Sequence[Operand], table: Table) -> tuple[tuple[Operand, ...
         return tuple(operands), None
     for kind in kinds[1:]:
         if kind is not kinds[0] and not any(kind in c and kinds[0] in c for c in (NUMBERS, MOMENTS)):
-            raise Mismatch(f"takes values of one kind; here stand {SAID[kinds[0]]} and {SAID[kind]}", _CAST)
+            raise Mismatch(
+                tr("takes values of one kind; here stand {said} and {said2}", said=SAID[kinds[0]], said2=SAID[kind]),
+                _CAST,
+            )
     widest = next((k for k in (Kind.FLOAT, Kind.DECIMAL) if k in kinds), kinds[0])
     if kinds[0] in MOMENTS:
         widest = next((k for k in (Kind.ZONED, Kind.TIME) if k in kinds), Kind.DATE)
@@ -250,7 +254,7 @@ def as_span(operand: Operand, table: Table) -> Operand:
     return Call("cast", (operand, Literal("span")), Kind.SPAN) if is_clock else operand
 
 
-_CAST = "Write one of them in a cast, such as cast(... as text)."
+_CAST = tr("Write one of them in a cast, such as cast(... as text).")
 
 
 def go_together(one: Kind, other: Kind) -> bool:
@@ -267,7 +271,9 @@ def combined(sign: str, left: Operand, right: Operand, table: Table) -> tuple[Op
     if a is None or b is None:
         known = a or b
         if known is not None and known not in (*NUMBERS, *MOMENTS, Kind.CLOCK, Kind.SPAN):
-            raise Mismatch(f"takes numbers, times and intervals; this is {SAID[known]}", _way_to("number"))
+            raise Mismatch(
+                tr("takes numbers, times and intervals; this is {said}", said=SAID[known]), _way_to("number")
+            )
         return left, right, None
     if a in NUMBERS and b in NUMBERS:
         widest = next((k for k in (Kind.FLOAT, Kind.DECIMAL) if k in (a, b)), Kind.INT)
@@ -276,7 +282,9 @@ def combined(sign: str, left: Operand, right: Operand, table: Table) -> tuple[Op
     if kind is None and Kind.CLOCK in (a, b) and Kind.TEXT not in (a, b):
         return combined(sign, as_span(left, table), as_span(right, table), table)
     if kind is None:
-        raise Mismatch(f"can't join {SAID[a]} and {SAID[b]}", _CAST if Kind.TEXT in (a, b) else "")
+        raise Mismatch(
+            tr("can't join {said} and {said2}", said=SAID[a], said2=SAID[b]), _CAST if Kind.TEXT in (a, b) else ""
+        )
     return left, right, kind
 
 
@@ -289,7 +297,7 @@ def _beside(operand: Operand, other: Kind | None, sign: str) -> Operand:
     assert isinstance(operand, Literal)
     if other in MOMENTS:
         return adapted(
-            operand, ("date", "time") if sign == "-" else ("span",), "a time" if sign == "-" else SAID[Kind.SPAN]
+            operand, ("date", "time") if sign == "-" else ("span",), tr("a time") if sign == "-" else SAID[Kind.SPAN]
         )
     return like_other(operand, other)
 
@@ -319,8 +327,8 @@ def cast_kind(operand: Operand, target: str, table: Table) -> Kind:
     """The kind that a cast gives. Raises: Mismatch where there is none such."""
     kind = kind_of(operand, table)
     if kind is not None and kind is not Kind.TEXT and kind not in _CASTABLE[target]:
-        hint = "Cast it to integer first." if kind is Kind.BOOL and _CAST_KINDS[target] in NUMBERS else ""
-        raise Mismatch(f"can't make {SAID[kind]} {SAID[_CAST_KINDS[target]]}", hint)
+        hint = tr("Cast it to integer first.") if kind is Kind.BOOL and _CAST_KINDS[target] in NUMBERS else ""
+        raise Mismatch(tr("can't make {said} {said2}", said=SAID[kind], said2=SAID[_CAST_KINDS[target]]), hint)
     return _CAST_KINDS[target]
 
 
@@ -333,10 +341,10 @@ def check_part(part: str, operand: Operand, table: Table) -> Kind:
         Kind.SPAN: lambda p: p in (*clock[1:], "epoch"),
     }.get(kind or Kind.TIME, lambda p: True)  # fmt: skip
     if part not in PARTS:
-        raise Mismatch(f"knows no part {part}", f"There are {', '.join(PARTS)}.")
+        raise Mismatch(tr("knows no part {part}", part=part), tr("There are {parts}.", parts=", ".join(PARTS)))
     if not has(part):
-        hint = "Write extract(epoch from ...) / 3600." if kind is Kind.SPAN else ""
-        raise Mismatch(f"finds no {part} in {SAID[kind or Kind.TIME]}", hint)
+        hint = tr("Write extract(epoch from ...) / 3600.") if kind is Kind.SPAN else ""
+        raise Mismatch(tr("finds no {part} in {said}", part=part, said=SAID[kind or Kind.TIME]), hint)
     is_exact = part in ("second", "millisecond") or (part == "epoch" and kind is not Kind.DATE)
     return Kind.DECIMAL if is_exact else Kind.INT
 
@@ -344,4 +352,4 @@ def check_part(part: str, operand: Operand, table: Table) -> Kind:
 def check_unit(unit: str) -> None:
     """Raises: Mismatch for what is no unit of DATE_TRUNC."""
     if unit not in UNITS:
-        raise Mismatch(f"knows no unit {unit}", f"There are {', '.join(UNITS)}.")
+        raise Mismatch(tr("knows no unit {unit}", unit=unit), tr("There are {units}.", units=", ".join(UNITS)))

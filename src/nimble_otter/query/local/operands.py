@@ -34,6 +34,7 @@ from nimble_otter.table.ops.conditions import (
 from nimble_otter.table.ops.dates import in_zone, parse_interval, to_char, unit_of
 from nimble_otter.table.ops.windows import WINDOWS
 from nimble_otter.table.text.patterns import tester
+from nimble_otter.translation import tr
 
 COMPARE = {"EQ": "=", "NEQ": "<>", "LT": "<", "LTE": "<=", "GT": ">", "GTE": ">="}
 _SIGNS = {"Add": "+", "Sub": "-", "Mul": "*", "Div": "/", "Mod": "%"}
@@ -93,7 +94,9 @@ class OperandReader:
         if isinstance(node, (exp.Column, exp.Dot, exp.Bracket)):
             return self.column(node)
         if isinstance(node, exp.Placeholder):
-            raise ConditionError(f"The parameter :{node.name} has no value.", "Give it one beside the query.")
+            raise ConditionError(
+                tr("The parameter :{node_name} has no value.", node_name=node.name), tr("Give it one beside the query.")
+            )
         kind = type(node).__name__
         if kind == "Neg":
             inner = self.operand(node.this)
@@ -135,7 +138,8 @@ class OperandReader:
             months, span = self._interval(node)
             if months:
                 raise Mismatch(
-                    "of months has no fixed length", "Add it to a date or time, such as day + interval '1 month'."
+                    tr("of months has no fixed length"),
+                    tr("Add it to a date or time, such as day + interval '1 month'."),
                 )
             return Literal(span)
         if kind == "AtTimeZone":
@@ -175,15 +179,21 @@ class OperandReader:
             return parse_interval(text)
         except (ValueError, OverflowError) as problem:
             raise ConditionError(
-                "This interval can't be read.", "Write it like interval '3 days'.", place_in(self.text, node)
+                tr("This interval can't be read."), tr("Write it like interval '3 days'."), place_in(self.text, node)
             ) from problem
 
     def _written_together(self, left: Operand, right: Operand) -> Operand:
         kinds = [meaning.kind_of(o, self.table) for o in (left, right)]
         is_text = any(k in (None, Kind.TEXT) for k in kinds)
         if not is_text:
-            raise Mismatch(f"joins texts; here stand {meaning.SAID[kinds[0] or Kind.TEXT]} and "
-                           f"{meaning.SAID[kinds[1] or Kind.TEXT]}", "Write one as cast(... as text).")  # fmt: skip
+            raise Mismatch(
+                tr(
+                    "joins texts; here stand {said} and {said2}",
+                    said=meaning.SAID[kinds[0] or Kind.TEXT],
+                    said2=meaning.SAID[kinds[1] or Kind.TEXT],
+                ),
+                tr("Write one as cast(... as text)."),
+            )
         return Call("||", (left, right), Kind.TEXT)
 
     def _called(self, name: str, arguments: list[exp.Expr], node: exp.Expr) -> Operand:
@@ -197,13 +207,20 @@ class OperandReader:
         if form is None:
             raise self._unsupported(node)
         if not form.fits(len(arguments)):
-            some = str(form.least) if form.least == len(form.takes) else f"{form.least} to {len(form.takes)}"
-            some = f"at least {form.least}" if form.many else some
-            raise Mismatch(f"takes {some} arguments, not {len(arguments)}", f"It is {form.written}.")
+            some = (
+                str(form.least)
+                if form.least == len(form.takes)
+                else tr("{least} to {takes_count}", least=form.least, takes_count=len(form.takes))
+            )
+            some = tr("at least {least}", least=form.least) if form.many else some
+            raise Mismatch(
+                tr("takes {some} arguments, not {arguments_count}", some=some, arguments_count=len(arguments)),
+                tr("It is {written}.", written=form.written),
+            )
         if form.takes[0] == "unit":
             unit = literal_of(arguments[0])
             if unit is None or not isinstance(unit.value, str):
-                raise Mismatch("takes its unit in quotes", "Write it like date_trunc('month', day).")
+                raise Mismatch(tr("takes its unit in quotes"), tr("Write it like date_trunc('month', day)."))
             return self._extract(unit.value, arguments[1]) if name == "extract" else self._cut(unit.value, arguments[1])
         operands = tuple(self.operand(a) for a in arguments)
         if name == "nullif":
@@ -229,7 +246,7 @@ class OperandReader:
     def _check_pattern(self, operands: tuple[Operand, ...]) -> None:
         flags = operands[3].value if len(operands) > 3 and isinstance(operands[3], Literal) else ""
         if len(operands) > 3 and (not isinstance(flags, str) or set(flags) - {"g", "i", "c"}):
-            raise Mismatch("knows the flags 'g', 'i' and 'c' only", "")
+            raise Mismatch(tr("knows the flags 'g', 'i' and 'c' only"), "")
         if isinstance(operands[1], Literal) and isinstance(operands[1].value, str):
             tester(operands[1].value, True)  # says what is wrong with it
 
@@ -237,7 +254,9 @@ class OperandReader:
         try:
             to_char(dt.datetime(2031, 5, 28), form)
         except ValueError as problem:
-            raise Mismatch(f"knows no {problem} in a form", "Write it like 'YYYY-MM-DD HH24:MI:SS'.") from problem
+            raise Mismatch(
+                tr("knows no {problem} in a form", problem=problem), tr("Write it like 'YYYY-MM-DD HH24:MI:SS'.")
+            ) from problem
 
     def _extract(self, part: str, of: exp.Expr) -> Operand:
         operand = meaning.wanted(self.operand(of), "part", self.table)
@@ -260,8 +279,11 @@ class OperandReader:
         bad = any(s is None or type(s.value) is not int or s.value < 0 for s in sizes) or (sizes and not is_sized)
         if target is None or bad or len(sizes) > (2 if target == "decimal" else 1):
             name = node.args["to"].sql(dialect="postgres").lower()
-            raise ConditionError(f"A value can't be cast to {name}.", f"There are {', '.join(meaning.CASTS)}.",
-                                 place_in(self.text, node))  # fmt: skip
+            raise ConditionError(
+                tr("A value can't be cast to {name}.", name=name),
+                tr("There are {casts}.", casts=", ".join(meaning.CASTS)),
+                place_in(self.text, node),
+            )
         operand = self.operand(node.this)
         gives = meaning.cast_kind(operand, target, self.table)
         if isinstance(operand, Literal) and isinstance(operand.value, str) and not sizes:
@@ -274,18 +296,22 @@ class OperandReader:
             return meaning.adapted(operand, (target,), "") if target != "text" else operand
         except Mismatch as problem:
             text = meaning.SAID[meaning.cast_kind(operand, target, self.table)]
-            hint = "Write it like '2031-05-28 23:00'." if target in ("date", "time", "zoned") else ""
-            raise ConditionError(f"{operand.value!r} is not {text}.", hint) from problem
+            hint = tr("Write it like '2031-05-28 23:00'.") if target in ("date", "time", "zoned") else ""
+            raise ConditionError(
+                tr("{operand_value!r} is not {text}.", operand_value=operand.value, text=text), hint
+            ) from problem
 
     def _in_zone(self, node: exp.Expr) -> Operand:
         zone = literal_of(node.args["zone"])
         operand = meaning.wanted(self.operand(node.this), "stamp", self.table)
         if zone is None or not isinstance(zone.value, str):
-            raise Mismatch("takes a zone in quotes", "Write it like at at time zone 'Europe/Vienna'.")
+            raise Mismatch(tr("takes a zone in quotes"), tr("Write it like at at time zone 'Europe/Vienna'."))
         try:
             in_zone(zone.value, dt.datetime(2031, 5, 28))
         except ValueError as problem:
-            raise Mismatch(f"knows no zone {zone.value}", "Write it like 'Europe/Vienna' or 'UTC'.") from problem
+            raise Mismatch(
+                tr("knows no zone {zone_value}", zone_value=zone.value), tr("Write it like 'Europe/Vienna' or 'UTC'.")
+            ) from problem
         zoned = meaning.kind_of(operand, self.table) is Kind.ZONED
         return Call("in_zone", (zone, operand), Kind.TIME if zoned else Kind.ZONED)
 
@@ -321,28 +347,36 @@ class OperandReader:
         except KeyError as problem:
             names = [field.name for field in self.table.fields]
             near = nearest(parts[0], names)
-            hint = f"The nearest name is {near}." if near else f"The columns are {', '.join(names[:8])}."
-            raise ConditionError(f"There is no column {parts[0]}.", hint, place_in(self.text, node)) from problem
+            hint = (
+                tr("The nearest name is {near}.", near=near)
+                if near
+                else tr("The columns are {names}.", names=", ".join(names[:8]))
+            )
+            raise ConditionError(
+                tr("There is no column {parts}.", parts=parts[0]), hint, place_in(self.text, node)
+            ) from problem
 
     def _unsupported(self, node: exp.Expr) -> ConditionError:
         place = place_in(self.text, node)
         if isinstance(node, exp.Bracket):
-            hint = "Items are counted from 1 in brackets, from 0 behind a point: tags[1] is tags.0."
-            return ConditionError("There is no such item.", hint, place)
+            hint = tr("Items are counted from 1 in brackets, from 0 behind a point: tags[1] is tags.0.")
+            return ConditionError(tr("There is no such item."), hint, place)
         if isinstance(node, exp.Func):
             name = _name_of(node)
             if name == "age":
-                return ConditionError("age gives months and days, which no column here holds.",
-                                      "Subtract the times: a - b; or write datediff(a, b).", place)  # fmt: skip
+                return ConditionError(tr("age gives months and days, which no column here holds."),
+                                      tr("Subtract the times: a - b; or write datediff(a, b)."), place)  # fmt: skip
             if name in WINDOWS:
-                hint = f"Write {name}(...) over (...), or group by a column."
-                return ConditionError(f"{name} goes over several rows.", hint, place)
+                hint = tr("Write {name}(...) over (...), or group by a column.", name=name)
+                return ConditionError(tr("{name} goes over several rows.", name=name), hint, place)
             near = nearest(name, list(meaning.FORMS))
             hint = (
-                f"The nearest is {meaning.FORMS[near].written}." if near else f"There are {', '.join(meaning.FORMS)}."
+                tr("The nearest is {written}.", written=meaning.FORMS[near].written)
+                if near
+                else tr("There are {forms}.", forms=", ".join(meaning.FORMS))
             )
-            return ConditionError(f"There is no function {name} here.", hint, place)
-        return ConditionError(f"{node.sql()[:60]} can't be used here.", "", place)
+            return ConditionError(tr("There is no function {name} here.", name=name), hint, place)
+        return ConditionError(tr("{sql} can't be used here.", sql=node.sql()[:60]), "", place)
 
 
 def _bare(node: exp.Expr) -> Any:

@@ -12,6 +12,7 @@ from nimble_otter.query.lazy import exp
 from nimble_otter.table.ops.conditions import Frame, Literal, Operand, Windowed
 from nimble_otter.table.ops.windows import WINDOWS
 from nimble_otter.table.text.text_format import parse_span
+from nimble_otter.translation import tr
 
 _NAMES = {
     "RowNumber": "row_number", "Rank": "rank", "DenseRank": "dense_rank", "PercentRank": "percent_rank",
@@ -23,7 +24,7 @@ _NAMES = {
 """sqlglot's name of a window function, and ours."""
 _NUMBERS = {"ntile": (0, 1, True), "nth_value": (1, 1, True), "lag": (1, None, False), "lead": (1, None, False)}
 """Which argument is a literal whole number, the least that it may be, whether it must be there."""
-_AS = "As in rows between 6 preceding and current row."
+_AS = tr("As in rows between 6 preceding and current row.")
 
 
 def windowed(node: exp.Expr, operand: Callable[[exp.Expr], Operand], place: Place | None) -> Windowed:
@@ -36,26 +37,28 @@ def windowed(node: exp.Expr, operand: Callable[[exp.Expr], Operand], place: Plac
         inner = _filtered(inner)
     name = _NAMES.get(type(inner).__name__)
     if name is None:
-        text = f"{inner.sql()[:40]} is not a window function here."
-        raise ConditionError(text, f"There are {', '.join(WINDOWS)}.", place)
+        text = tr("{sql} is not a window function here.", sql=inner.sql()[:40])
+        raise ConditionError(text, tr("There are {windows}.", windows=", ".join(WINDOWS)), place)
     if node.args.get("alias") is not None:
-        text = "Named windows are not supported here."
-        raise ConditionError(text, "Write it out: over (partition by ... order by ...).", place)
+        text = tr("Named windows are not supported here.")
+        raise ConditionError(text, tr("Write it out: over (partition by ... order by ...)."), place)
     if skips_empty and name not in ("lag", "lead", "first_value", "last_value", "nth_value"):
-        raise ConditionError(f"{name} already ignores NULL.", "Write it without ignore nulls.", place)
+        raise ConditionError(tr("{name} already ignores NULL.", name=name), tr("Write it without ignore nulls."), place)
     is_distinct = isinstance(inner.this, exp.Distinct)
     if is_distinct and (name != "count" or len(inner.this.expressions) != 1):
-        raise ConditionError(f"{name} takes no distinct values here.", "As in count(distinct x) over (...).", place)
+        raise ConditionError(
+            tr("{name} takes no distinct values here.", name=name), tr("As in count(distinct x) over (...)."), place
+        )
     value = inner.this.expressions[0] if is_distinct else inner.this
     given = [value, inner.args.get("offset"), inner.args.get("default")]
     args = tuple(operand(g) for g in given if g is not None and not isinstance(g, (exp.Star, bool)))
     at, least, is_needed = _NUMBERS.get(name, (0, None, False))
     if is_needed and len(args) <= at:
-        raise ConditionError(f"{name} needs a number.", "As in ntile(4).", place)
+        raise ConditionError(tr("{name} needs a number.", name=name), tr("As in ntile(4)."), place)
     if name in _NUMBERS and len(args) > at:
         value = getattr(args[at], "value", None) if isinstance(args[at], Literal) else None
         if type(value) is not int or (least is not None and value < least):
-            raise ConditionError(f"{name} takes a whole number.", "As in ntile(4).", place)
+            raise ConditionError(tr("{name} takes a whole number.", name=name), tr("As in ntile(4)."), place)
     order = node.args.get("order")
     keys = tuple(
         (operand(k.this), bool(k.args.get("desc")), bool(k.args.get("nulls_first")))
@@ -78,14 +81,14 @@ def _frame(spec: exp.Expr | None, keys: int, place: Place | None) -> Frame:
         return Frame()
     unit = str(spec.args.get("kind") or "rows").lower()
     if spec.args.get("exclude"):
-        raise ConditionError("EXCLUDE is not supported in frames.", "Write it without exclude.", place)
+        raise ConditionError(tr("EXCLUDE is not supported in frames."), tr("Write it without exclude."), place)
     start_side, end_side = (str(spec.args.get(side) or "").lower() for side in ("start_side", "end_side"))
     start = _offset(spec.args.get("start"), start_side, unit, place)
     end = _offset(spec.args.get("end") or "CURRENT ROW", end_side, unit, place)
     if (start is None and start_side == "following") or (end is None and end_side == "preceding"):
-        raise ConditionError("The frame ends before it begins.", _AS, place)
+        raise ConditionError(tr("The frame ends before it begins."), _AS, place)
     if unit == "range" and (start or end) and keys != 1:
-        raise ConditionError("A frame by range needs one column in its order.", "Count rows instead.", place)
+        raise ConditionError(tr("A frame by range needs one column in its order."), tr("Count rows instead."), place)
     return Frame(unit, start, end)
 
 
@@ -101,6 +104,6 @@ def _offset(bound: object, side: str, unit: str, place: Place | None) -> object:
         with suppress(ValueError):
             size = parse_span(f"{bound.this.name} {bound.args.get('unit') or ''}".strip().lower())
     if size is None or (unit != "range" and type(size) is not int):
-        meant = "a number or an interval of days, hours, ..." if unit == "range" else "a whole number"
-        raise ConditionError(f"The frame's distance is {meant}.", _AS, place)
+        meant = tr("a number or an interval of days, hours, ...") if unit == "range" else tr("a whole number")
+        raise ConditionError(tr("The frame's distance is {meant}.", meant=meant), _AS, place)
     return -size if side == "preceding" else size

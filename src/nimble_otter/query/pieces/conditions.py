@@ -11,6 +11,7 @@ from nimble_otter.query.lazy import exp
 from nimble_otter.query.parsed import parse_sql
 from nimble_otter.query.pieces.model import CLAUSES, Group, Predicate, QueryModel, Span, depths_of
 from nimble_otter.query.sql.scopes import tokens_of
+from nimble_otter.translation import tr
 
 SIGNS = ("=", "<>", "<", "<=", ">", ">=", "in", "not in", "like", "not like", "between", "is null", "is not null")
 _WORDS = {"group": "group by", "order": "order by"}
@@ -30,7 +31,7 @@ def has_comment(text: str) -> bool:
 def _clause_place(pieces: QueryModel, clause: str) -> int:
     """Where a clause that is not there yet goes. Raises: QueryError."""
     if not pieces.clauses:
-        raise QueryError("There is no query yet.", "Add a table first.")
+        raise QueryError(tr("There is no query yet."), tr("Add a table first."))
     before = [s.end for word, s in pieces.clauses.items() if CLAUSES.index(word) < CLAUSES.index(clause)]
     return max(before)
 
@@ -38,7 +39,7 @@ def _clause_place(pieces: QueryModel, clause: str) -> int:
 def with_clause(pieces: QueryModel, clause: str, said: str) -> str:
     """The text with a clause that it had not. Raises: QueryError, where there is no place for it."""
     if pieces.behind is not None and clause in ("order", "limit", "offset"):
-        raise QueryError("What follows is kept as text.", "Order and limit of it are changed there.")
+        raise QueryError(tr("What follows is kept as text."), tr("Order and limit of it are changed there."))
     at = _clause_place(pieces, clause)
     return f"{pieces.text[:at]}\n{_WORDS.get(clause, clause)} {said}{pieces.text[at:]}"
 
@@ -63,7 +64,7 @@ def value_said(typed: str, sign: str, is_text: bool, known: Collection[str], dia
     letters) are texts; `is_text`: the column that is compared holds texts or times, so that numbers are too."""
     typed = typed.strip()
     if not typed:
-        raise QueryError("The condition has no value.", "Type one; '' is an empty text.")
+        raise QueryError(tr("The condition has no value."), tr("Type one; '' is an empty text."))
     if sign in ("in", "not in"):
         inner = typed[1:-1].strip() if typed.startswith("(") and typed.endswith(")") else typed
         if re.match(r"(?i)(select|with)\b", inner) or (inner.startswith(":") and "," not in inner):
@@ -72,7 +73,7 @@ def value_said(typed: str, sign: str, is_text: bool, known: Collection[str], dia
     if sign == "between":
         ends = _parted(typed, "and")
         if len(ends) != 2:
-            raise QueryError("BETWEEN takes two values.", "Write them like 1 and 5.")
+            raise QueryError(tr("BETWEEN takes two values."), tr("Write them like 1 and 5."))
         return " and ".join(_one(end, is_text, known, dialect) for end in ends)
     return _one(typed, is_text, known, dialect)
 

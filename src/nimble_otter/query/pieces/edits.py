@@ -33,6 +33,7 @@ from nimble_otter.query.pieces.model import (
 )
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import short_alias, tokens_of
+from nimble_otter.translation import tr
 
 JOINS = {"inner": "join", "left": "left join", "right": "right join", "full": "full join"}
 Quoted = Callable[[str], str]
@@ -65,15 +66,15 @@ def one_expression(text: str, dialect: str) -> str:
     stripped = text.strip()
     tokens = tokens_of(stripped)
     if not tokens:
-        raise QueryError("Nothing is entered here.")
+        raise QueryError(tr("Nothing is entered here."))
     depths = depths_of(tokens)
     if has_comment(stripped) or any(
         t.text == ";" or (t.text == "," and d == 0) for t, d in zip(tokens, depths, strict=True)
     ):
-        raise QueryError("Enter one expression.", "Add another piece for each.")
+        raise QueryError(tr("Enter one expression."), tr("Add another piece for each."))
     words = [t.low for t, d in zip(tokens, depths, strict=True) if d == 0 and t.kind == "word"]
     if any(word in CLAUSES and not (word == "from" and "distinct" in words) for word in words):
-        raise QueryError("A part of a query can't be used in an expression.", "Put a query in brackets.")
+        raise QueryError(tr("A part of a query can't be used in an expression."), tr("Put a query in brackets."))
     parse_sql(f"select {stripped}", dialect, QueryError)
     return stripped
 
@@ -91,7 +92,7 @@ def _insert(pieces: QueryModel, clause: str, items: Sequence[Item], new: str) ->
 def _remove(pieces: QueryModel, clause: str, items: Sequence[Item], at: int) -> str:
     if len(items) == 1:
         if clause == "select":
-            raise QueryError("The last column stays: a query needs one.", "Add another first.")
+            raise QueryError(tr("The last column stays: a query needs one."), tr("Add another first."))
         return without_clause(pieces, clause)
     item, text = items[at], pieces.text
     if at + 1 < len(items):
@@ -142,7 +143,7 @@ def rename_item(pieces: QueryModel, at: int, label: str, quoted: Quoted) -> str:
     """The name of a column of the result; none takes it away."""
     item = pieces.items[at]
     if item.is_star:
-        raise QueryError("* has no name.", "Check single columns to name them.")
+        raise QueryError(tr("* has no name."), tr("Check single columns to name them."))
     named = label.strip()
     return put(pieces.text, item, f"{item.said} as {quoted(named)}" if named else item.said)
 
@@ -151,7 +152,7 @@ def set_function(pieces: QueryModel, at: int, function: str, quoted: Quoted) -> 
     """The figure that a column is made into ("" for none); all other columns are then what is grouped by."""
     item = pieces.items[at]
     if any(i.is_star for i in pieces.items) and not (item.is_star and function == "count"):
-        raise QueryError("* can't be grouped by.", "Check the columns that are wanted first.")
+        raise QueryError(tr("* can't be grouped by."), tr("Check the columns that are wanted first."))
     inner = item.said
     if item.function:
         inner = re.sub(r"(?is)^\w+\s*\(\s*(distinct\s+)?", "", item.said)[:-1].strip()
@@ -208,7 +209,7 @@ def set_distinct(pieces: QueryModel, on: bool) -> str:
     if on == pieces.is_distinct:
         return pieces.text
     if "select" not in pieces.clauses:
-        raise QueryError("There is no query yet.", "Add a table first.")
+        raise QueryError(tr("There is no query yet."), tr("Add a table first."))
     span = pieces.clauses["select"]
     if on:
         at = span.start + len("select")
@@ -222,11 +223,13 @@ def set_limit(pieces: QueryModel, limit: str) -> str:
     """LIMIT as a number or parameter; "" for none."""
     limit = limit.strip()
     if limit and not re.fullmatch(r"\d+|:\w+", limit):
-        raise QueryError(f"{limit} is not a limit.", "Type a whole number, or a parameter such as :most.")
+        raise QueryError(
+            tr("{limit} is not a limit.", limit=limit), tr("Type a whole number, or a parameter such as :most.")
+        )
     if not limit:
         return without_clause(pieces, "limit") if "limit" in pieces.clauses else pieces.text
     if "fetch" in pieces.clauses or (pieces.limit and not re.fullmatch(r"\w+|:\w+", pieces.limit)):
-        raise QueryError("The limit is written in a way that pieces can't change.", "Change it in the text.")
+        raise QueryError(tr("The limit is written in a way that pieces can't change."), tr("Change it in the text."))
     if "limit" not in pieces.clauses:
         return with_clause(pieces, "limit", limit)
     span = pieces.clauses["limit"]
@@ -294,7 +297,7 @@ def set_join(pieces: QueryModel, at: int, kind: str) -> str:
     """Inner, left, right or full for the join of a card."""
     card = pieces.cards[at]
     if card.joined is None or card.condition is None:
-        raise QueryError("This join has no condition.", "Choose the key to join by first.")
+        raise QueryError(tr("This join has no condition."), tr("Choose the key to join by first."))
     return put(pieces.text, card.joined, JOINS[kind])
 
 
@@ -307,7 +310,7 @@ def set_join_condition(pieces: QueryModel, at: int, said: str) -> str:
     """Another ON for the join of a card, as text."""
     card = pieces.cards[at]
     if card.joined is None or card.join == ",":
-        raise QueryError("This table is listed with a comma.", "Its condition is in WHERE.")
+        raise QueryError(tr("This table is listed with a comma."), tr("Its condition is in WHERE."))
     if card.condition is not None:
         return put(pieces.text, card.condition, f"on {said}")
     text = f"{pieces.text[: card.end]} on {said}{pieces.text[card.end :]}"
@@ -319,12 +322,15 @@ def remove_table(pieces: QueryModel, at: int) -> tuple[str, int]:
     count is given. Raises: QueryError where other tables hang on it."""
     card = pieces.cards[at]
     if len(pieces.cards) == 1:
-        raise QueryError("The last table stays: a query needs one.", "Add another first.")
+        raise QueryError(tr("The last table stays: a query needs one."), tr("Add another first."))
     mention = re.compile(rf'(?i)(?<![\w."`])["`]?{re.escape(card.alias)}["`]?\s*\.')
     held = [c for n, c in enumerate(pieces.cards) if n > at and c.condition and mention.search(c.condition.text)]
     if (at and held) or len(held) > 1 or (held and held[0] is not pieces.cards[1]):
         names = ", ".join(c.alias for c in held)
-        raise QueryError(f"{names} is joined to {card.alias}.", "Remove that first, or join it elsewhere.")
+        raise QueryError(
+            tr("{names} is joined to {alias}.", names=names, alias=card.alias),
+            tr("Remove that first, or join it elsewhere."),
+        )
     text, count = pieces.text, 0
     if at:
         assert card.joined is not None

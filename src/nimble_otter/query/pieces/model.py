@@ -13,6 +13,7 @@ from itertools import pairwise
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import NOT_NAMES, Token, tokens_of
 from nimble_otter.query.sql.statements import statement_at
+from nimble_otter.translation import tr
 
 CLAUSES = ("select", "from", "where", "group", "having", "window", "order", "limit", "offset", "fetch", "for")
 """The clauses of a SELECT in the order in which they are written (ISO 9075)."""
@@ -185,8 +186,8 @@ class _Reader:
         if tokens and tokens[0].low == "with":
             first = next((n for n, t in enumerate(tokens) if t.low == "select" and self.depths[n] == 0), 0)
         if not tokens or tokens[first].low != "select":
-            word = tokens[0].text.upper() if tokens and tokens[0].kind == "word" else "something else"
-            return QueryModel(self.text, start, end, f"Pieces show a SELECT; this statement is {word}.")
+            word = tokens[0].text.upper() if tokens and tokens[0].kind == "word" else tr("something else")
+            return QueryModel(self.text, start, end, tr("Pieces show a SELECT; this statement is {word}.", word=word))
         before = self.span(0, first) if first else None
         stop = next((n for n in self._outer(first) if tokens[n].low in _SETS), len(tokens))
         behind = self.span(stop, len(tokens)) if stop < len(tokens) else None
@@ -197,7 +198,7 @@ class _Reader:
         is_distinct = low < high and tokens[low].low == "distinct"
         low += is_distinct or (low < high and tokens[low].low == "all")
         if is_distinct and low < high and tokens[low].low == "on":
-            return QueryModel(self.text, start, end, "DISTINCT ON can't be shown in pieces.")
+            return QueryModel(self.text, start, end, tr("DISTINCT ON can't be shown in pieces."))
         cards = tuple(self._cards(*places["from"])) if "from" in places else ()
         return QueryModel(
             self.text, start, end, "", before, behind, is_distinct,

@@ -8,6 +8,7 @@ from enum import StrEnum
 
 from nimble_otter.query.lazy import exp
 from nimble_otter.query.sql.effects import parse
+from nimble_otter.translation import tr
 
 
 class Way(StrEnum):
@@ -50,7 +51,7 @@ def destroying(text: str, dialect: str) -> list[Destroying]:
     destroyings: list[Destroying] = []
     if isinstance(root, exp.Create) and root.args.get("replace") and str(root.kind or "").upper() == "TABLE":
         table = root.this.this if isinstance(root.this, exp.Schema) else root.this
-        destroyings.append(Destroying(Way.DROP, f"table {_sql(table, dialect)}", _sql(table, dialect)))
+        destroyings.append(Destroying(Way.DROP, tr("table {sql}", sql=_sql(table, dialect)), _sql(table, dialect)))
     for node in root.walk():
         if isinstance(node, exp.Drop) and node is root:
             kind = str(node.args.get("kind") or "").lower()
@@ -61,7 +62,7 @@ def destroying(text: str, dialect: str) -> list[Destroying]:
                 )
         elif isinstance(node, exp.TruncateTable):
             destroyings += [
-                Destroying(Way.TRUNCATE, f"table {n}", n) for n in (_sql(t, dialect) for t in node.expressions)
+                Destroying(Way.TRUNCATE, tr("table {n}", n=n), n) for n in (_sql(t, dialect) for t in node.expressions)
             ]
         elif isinstance(node, exp.Alter):
             destroyings += _altered(node, dialect)
@@ -79,7 +80,9 @@ def _altered(node: exp.Expr, dialect: str) -> list[Destroying]:
     columns = tuple(_sql((d.args.get("tables") or [d.this])[0], dialect) for d, k in zip(drops, kinds, strict=True)
                     if k == "column" and isinstance(d, exp.Drop))  # fmt: skip
     text = ", ".join(_sql(d, dialect).lower() for d in drops)
-    return [Destroying(Way.ALTER, f"{text} of {table}", table, columns, is_counted=bool(columns))]
+    return [
+        Destroying(Way.ALTER, tr("{text} of {table}", text=text, table=table), table, columns, is_counted=bool(columns))
+    ]
 
 
 def _rows(node: exp.Expr, dialect: str) -> Destroying:
@@ -90,9 +93,11 @@ def _rows(node: exp.Expr, dialect: str) -> Destroying:
     plain = isinstance(table, exp.Table) and not table.args.get("joins") and not joined
     name = _sql(table, dialect)
     if where is None:
-        return Destroying(way, f"rows of {name}", name if isinstance(table, exp.Table) else "", is_counted=plain)
+        return Destroying(
+            way, tr("rows of {name}", name=name), name if isinstance(table, exp.Table) else "", is_counted=plain
+        )
     # bound parameters come out in the driver's form; the source's text has them as :name
-    return Destroying(way, f"rows of {name}", name if plain else "", (), _sql(where.this, dialect), plain)
+    return Destroying(way, tr("rows of {name}", name=name), name if plain else "", (), _sql(where.this, dialect), plain)
 
 
 def _sql(node: exp.Expr, dialect: str) -> str:

@@ -18,12 +18,14 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.query.sql.grammar import grammar_of, oddity
 from nimble_otter.query.sql.statements import parameter_places
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from sqlglot.tokenizer_core import Token
 
 LONGEST = 4_000_000
 """Characters of a text beyond which it is not read, and so counts as unknown."""
+_SEVERAL = tr("it holds several statements")
 
 
 class Effect(StrEnum):
@@ -175,7 +177,7 @@ def _classify(text: str, dialect: str, plain_quotes: bool) -> Verdict:
     if not tokens:
         return Verdict(Effect.READS)
     if not _agree_on_parameters(body, tokens):
-        return Verdict(Effect.UNKNOWN, "where its quotes end can't be told")
+        return Verdict(Effect.UNKNOWN, tr("where its quotes end can't be told"))
     first = str(tokens[0].text).lower().split()[0]
     if first == "pragma":
         return _pragma(body)
@@ -235,9 +237,9 @@ def changes_catalogue(text: str) -> bool:
 def _oddity(text: str, dialect: str, plain_quotes: bool) -> str | None:
     """What lets a server read a text otherwise than a parser does."""
     if len(text) > LONGEST:
-        return f"it is longer than {LONGEST:,} characters"
+        return tr("it is longer than {longest:,} characters", longest=LONGEST)
     if "\0" in text:
-        return "it holds a zero byte"
+        return tr("it holds a zero byte")
     return oddity(text, grammar_of(dialect), plain_quotes) or None
 
 
@@ -252,18 +254,12 @@ def _parsed(text: str, tokens: Sequence[Token], dialect: str) -> tuple[exp.Expr 
     try:
         results = sqlglot.Dialect.get_or_raise(dialect or None).parser().parse(_without_lists(tokens), text)
     except (
-        sqlglot.errors.SqlglotError,
-        RecursionError,
-        ValueError,
-        TypeError,
-        AttributeError,
-        KeyError,
-        IndexError,
-    ) as p:
+        sqlglot.errors.SqlglotError, RecursionError, ValueError, TypeError, AttributeError, KeyError, IndexError,
+    ) as p:  # fmt: skip
         return None, str(p).split(".")[0]
     trees = [tree for tree in results if tree is not None and not isinstance(tree, exp.Semicolon)]  # comments alone
     if len(trees) != 1:
-        return None, "it holds several statements"
+        return None, _SEVERAL
     return trees[0], ""
 
 
@@ -311,19 +307,19 @@ def _reason_in(root: exp.Expr, dialect: str) -> str:
     prefix = grammar_of(dialect).guarded_prefix
     for node in root.walk():
         if isinstance(node, (exp.Insert, exp.Update, exp.Delete, exp.Merge)):
-            return f"it holds {type(node).__name__.upper()}"
+            return tr("it holds {name}", name=type(node).__name__.upper())
         if isinstance(node, exp.Into):
-            return "INTO stores what it selects"
+            return tr("INTO stores what it selects")
         if isinstance(node, exp.Lock):
-            return "it locks the rows it selects"
+            return tr("it locks the rows it selects")
         if isinstance(node, (exp.Command, exp.Create, exp.Drop, exp.Alter, exp.TruncateTable, exp.Copy, exp.Set)):
-            return f"it holds {type(node).__name__.upper()}"
+            return tr("it holds {name}", name=type(node).__name__.upper())
         if isinstance(node, exp.NextValueFor):
-            return "it takes a number from a sequence"
+            return tr("it takes a number from a sequence")
         if prefix and isinstance(node, exp.Anonymous):
             name = str(node.name).lower()
             if name.startswith(prefix) and not _PG_ALLOWED.fullmatch(name):
-                return f"{name} may change something"
+                return tr("{name} may change something", name=name)
     return ""
 
 
@@ -335,7 +331,7 @@ def names_a_writer(text: str, dialect: str) -> str:
 
 def _without_writers(text: str, dialect: str) -> Verdict | None:
     value = names_a_writer(text, dialect)
-    return Verdict(Effect.ROWS, f"{value} may change something") if value else None
+    return Verdict(Effect.ROWS, tr("{value} may change something", value=value)) if value else None
 
 
 def _explained(rest: str, found: re.Match[str], dialect: str) -> Verdict | None:
@@ -352,7 +348,7 @@ def _explained(rest: str, found: re.Match[str], dialect: str) -> Verdict | None:
             r"[\w`.$]+(?:\s+[\w`%']+)?|for\s+connection\s+\d+", rest.strip()
         ):
             return Verdict(Effect.READS)
-        return None if verb != "explain" else Verdict(Effect.UNKNOWN, "what it explains can't be read")
+        return None if verb != "explain" else Verdict(Effect.UNKNOWN, tr("what it explains can't be read"))
     inner = _classify(rest, dialect, False)
     runs = verb == "analyze" or "analyze" in words
     if inner.reads or inner.effect is Effect.UNKNOWN or runs:
@@ -365,17 +361,17 @@ def _pragma(text: str) -> Verdict:
     allowed = TELLING_PRAGMAS_OF if match and match[2] else TELLING_PRAGMAS
     if match and match[1].lower() in allowed:
         return Verdict(Effect.READS)
-    return Verdict(Effect.CONTROLS, "this PRAGMA may change something")
+    return Verdict(Effect.CONTROLS, tr("this PRAGMA may change something"))
 
 
 def _of_verb(first: str, root: object) -> Verdict:
     if isinstance(root, (exp.Insert, exp.Update, exp.Delete, exp.Merge)) or first in _ROWS:
-        return Verdict(Effect.ROWS, f"{first.upper()} writes")
+        return Verdict(Effect.ROWS, tr("{first} writes", first=first.upper()))
     if first in _DEFINES or isinstance(root, (exp.Create, exp.Drop, exp.Alter, exp.TruncateTable)):
-        return Verdict(Effect.DEFINES, f"{first.upper()} changes what there is")
+        return Verdict(Effect.DEFINES, tr("{first} changes what there is", first=first.upper()))
     if first in _CONTROLS:
-        return Verdict(Effect.CONTROLS, f"{first.upper()} changes the session or the server")
-    return Verdict(Effect.UNKNOWN, f"{first.upper()} is not known to only read")
+        return Verdict(Effect.CONTROLS, tr("{first} changes the session or the server", first=first.upper()))
+    return Verdict(Effect.UNKNOWN, tr("{first} is not known to only read", first=first.upper()))
 
 
 def _unread(text: str, why: str) -> Verdict:
@@ -384,12 +380,12 @@ def _unread(text: str, why: str) -> Verdict:
     first = words[0] if words else ""
     if first == "with":
         first = next((w for w in words if w in ("insert", "update", "delete", "merge", "replace")), first)
-    if "several statements" in why:
+    if why == _SEVERAL:
         return Verdict(Effect.UNKNOWN, why)
     for effect, verbs in ((Effect.ROWS, _ROWS), (Effect.DEFINES, _DEFINES), (Effect.CONTROLS, _CONTROLS)):
         if first in verbs:
-            return Verdict(effect, f"{first.upper()} does more than read")
-    return Verdict(Effect.UNKNOWN, "it can't be read whole")
+            return Verdict(effect, tr("{first} does more than read", first=first.upper()))
+    return Verdict(Effect.UNKNOWN, tr("it can't be read whole"))
 
 
 # --- documents -------------------------------------------------------------------------------------------------
@@ -407,7 +403,7 @@ def stages_that_write(pipeline: Sequence[object]) -> Iterator[str]:
     protocol's query language."""
     for stage in pipeline:
         if not isinstance(stage, Mapping) or len(stage) != 1:
-            yield "a stage that is not one name with its value"
+            yield tr("a stage that is not one name with its value")
             continue
         name, value = next(iter(stage.items()))
         if name not in _STAGES:

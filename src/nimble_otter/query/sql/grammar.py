@@ -6,6 +6,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from nimble_otter.translation import tr
+
 
 @dataclass(frozen=True, slots=True)
 class Grammar:
@@ -76,11 +78,11 @@ def oddity(text: str, grammar: Grammar, plain_quotes: bool) -> str:
     """What lets a server read a text otherwise than a parser does; "" for nothing. `plain_quotes`: the server does not
     take a backslash for an escape."""
     if grammar.runs_comments and re.search(r"/\*M?!", text):
-        return "it holds a comment that the server runs"
+        return tr("it holds a comment that the server runs")
     if grammar.continues_comments and re.search(r"--[^\n]*\\\r?\n", text):
-        return "it holds a comment that goes on in the next line"
+        return tr("it holds a comment that goes on in the next line")
     if grammar.setting_quotes and plain_quotes and "\\" in text:
-        return "it holds a backslash, which this server reads in its own way"
+        return tr("it holds a backslash, which this server reads in its own way")
     if grammar.unicode_escapes and re.search(r"(?<!\w)U&[\"']", text, re.IGNORECASE):
-        return "it holds a name or text in Unicode escapes"
+        return tr("it holds a name or text in Unicode escapes")
     return ""

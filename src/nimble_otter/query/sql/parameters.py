@@ -15,6 +15,7 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.sql.names import Names
 from nimble_otter.query.sql.scopes import NOT_NAMES, read, tokens_of
 from nimble_otter.query.sql.statements import parameter_places, parameter_value
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 KINDS = ("text", "number", "date", "time", "yes/no")
@@ -132,7 +133,10 @@ def value_of(name: str, value: object, kind: str, is_set: bool, today: dt.date) 
     except (ValueError, KeyError, InvalidOperation) as problem:
         like = {"date": "2031-05-01, or start of last month", "time": "2031-05-01 14:00, or today", "number": "12.5",
                 "yes/no": "yes or no"}[kind]  # fmt: skip
-        raise QueryError(f"The value of :{name} is not a valid {kind}.", f"Write it like {like}.") from problem
+        raise QueryError(
+            tr("The value of :{name} is not a valid {kind}.", name=name, kind=kind),
+            tr("Write it like {like}.", like=like),
+        ) from problem
     return text
 
 

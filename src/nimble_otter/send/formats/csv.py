@@ -23,6 +23,7 @@ from nimble_otter.send.texts import GUARD, SPELLING, can_be_formula, guarded, jo
 from nimble_otter.table import Column
 from nimble_otter.table.core.columns import TEXT_BYTES, CodedText
 from nimble_otter.table.text.column_texts import by_code
+from nimble_otter.translation import tr
 
 _DELIMITERS = {"comma": b",", "semicolon": b";", "tab": b"\t", "pipe": b"|", "space": b" "}
 _ENDS = {"CRLF": b"\r\n", "LF": b"\n", "CR": b"\r"}
@@ -38,35 +39,58 @@ class _Csv:
     place = 1
     is_text = True
     many = False
-    changes = (("append", "add the rows below"),)
+    changes = (("append", tr("add the rows below")),)
     options = (
         Option(
-            "delimiter", "Delimiter", "choice", "comma",
+            "delimiter",
+            tr("Delimiter"),
+            "choice",
+            "comma",
             tuple((name, name) for name in _DELIMITERS),
         ),
-        Option("header", "Header row", "yes/no", True),
+        Option("header", tr("Header row"), "yes/no", True),
         Option(
-            "case", "Names in", "choice", "as is",
-            (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
+            "case",
+            tr("Names in"),
+            "choice",
+            "as is",
+            (("as is", tr("their own case")), ("lower", tr("lower case")), ("upper", tr("upper case"))),
+            needs="header",
         ),
-        Option("empty", "Empty values", "text", "", hint="leave blank"),
+        Option("empty", tr("Empty values"), "text", "", hint=tr("leave blank")),
         GUARD,
         Option(
-            "quote", "Quotes", "choice", "needed",
-            (("needed", "where needed"), ("text", "around texts"), ("all", "around all")),
-        ),
-        Option("quote_mark", "Quote mark", "choice", "double", (("double", 'double "'), ("single", "single '"))),
-        Option(
-            "line_end", "Line end", "choice", "CRLF",
-            (("CRLF", "CR LF (RFC 4180)"), ("LF", "LF"), ("CR", "CR")),
+            "quote",
+            tr("Quotes"),
+            "choice",
+            "needed",
+            (("needed", tr("where needed")), ("text", tr("around texts")), ("all", tr("around all"))),
         ),
         Option(
-            "encoding", "Encoding", "choice", "utf-8",
-            (("utf-8", "UTF-8"), ("utf-8-sig", "UTF-8 with mark"), ("utf-16", "UTF-16 with mark"),
-             ("cp1252", "Windows-1252"), ("iso-8859-15", "ISO 8859-15")),
+            "quote_mark", tr("Quote mark"), "choice", "double", (("double", tr('double "')), ("single", tr("single '")))
+        ),
+        Option(
+            "line_end",
+            tr("Line end"),
+            "choice",
+            "CRLF",
+            (("CRLF", tr("CR LF (RFC 4180)")), ("LF", "LF"), ("CR", "CR")),
+        ),
+        Option(
+            "encoding",
+            tr("Encoding"),
+            "choice",
+            "utf-8",
+            (
+                ("utf-8", "UTF-8"),
+                ("utf-8-sig", tr("UTF-8 with mark")),
+                ("utf-16", tr("UTF-16 with mark")),
+                ("cp1252", tr("Windows-1252")),
+                ("iso-8859-15", tr("ISO 8859-15")),
+            ),
         ),
         *SPELLING,
-    )  # fmt: skip
+    )
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         options, put = out.options, _Writer(out)
@@ -105,7 +129,9 @@ class _Csv:
                     number += count
                 return number - bool(out.options["header"])
             except csv.Error as problem:
-                raise SendError(f"The file can't be read back: {problem}.", "Nothing was kept.") from problem
+                raise SendError(
+                    tr("The file can't be read back: {problem}.", problem=problem), tr("Nothing was kept.")
+                ) from problem
 
 
 _AT_ONCE = 1000
@@ -126,7 +152,7 @@ class _Writer:
         self._special = (self._between, self._mark, b"\n", b"\r")
         self._needs = re.compile(b"[%s\n\r]|^ | \\Z" % re.escape(self._between + self._mark))
         if any(mark in self.empty for mark in self._special):
-            raise SendError("What stands for an empty value can't hold the delimiter, a quote or a line end.")
+            raise SendError(tr("What stands for an empty value can't hold the delimiter, a quote or a line end."))
 
     def names(self, names: list[bytes]) -> list[bytes]:
         return self.quoted(list(names), True)
@@ -140,8 +166,12 @@ class _Writer:
                 data = data.decode("utf-8", "surrogateescape").encode(self._codec)
             except UnicodeEncodeError as problem:
                 raise SendError(
-                    f"{self._encoding} has no character {problem.object[problem.start]!r}, which a value holds.",
-                    "Choose UTF-8, or hide that column.",
+                    tr(
+                        "{encoding} has no character {object!r}, which a value holds.",
+                        encoding=self._encoding,
+                        object=problem.object[problem.start],
+                    ),
+                    tr("Choose UTF-8, or hide that column."),
                 ) from problem
         self._stream.write(data)
 
@@ -195,8 +225,12 @@ def _follow(out: Output, names: list[bytes]) -> None:
     wanted = [name.decode("utf-8", "surrogateescape") for name in names]
     if first != wanted if options["header"] else len(first) != len(wanted):
         raise SendError(
-            f"{out.existing.name} has other columns: {', '.join(first[:12])}.",
-            "Choose the same columns in the same order, or replace the file.",
+            tr(
+                "{existing_name} has other columns: {first}.",
+                existing_name=out.existing.name,
+                first=", ".join(first[:12]),
+            ),
+            tr("Choose the same columns in the same order, or replace the file."),
         )
     with out.existing.open("rb") as old:
         shutil.copyfileobj(old, out.stream, 1 << 20)

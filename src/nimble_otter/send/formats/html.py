@@ -24,6 +24,7 @@ from nimble_otter.send.texts import (
 )
 from nimble_otter.table import Column, Field
 from nimble_otter.table.core.columns import TEXT_BYTES, is_utf8
+from nimble_otter.translation import tr
 
 _STYLE = """
 body { font: 14px/1.45 system-ui, sans-serif; color: #1d2b2f; background: #fff; margin: 24px; }
@@ -40,7 +41,7 @@ th:focus-visible { outline: 2px solid #17636c; outline-offset: -2px; }
 }
 @media print { th { position: static; } }
 """
-_SCRIPT = """
+_SCRIPT = tr("""
 const body = document.querySelector("tbody"), heads = [...document.querySelectorAll("th")];
 function sort(place) {
   const head = heads[place], up = head.getAttribute("aria-sort") !== "ascending", even = head.className === "n";
@@ -60,23 +61,23 @@ heads.forEach((head, place) => {
   head.addEventListener("click", () => sort(place));
   head.addEventListener("keydown", event => { if (event.key === "Enter") sort(place); });
 });
-"""
+""")
 _NUMERIC = ' class="n"'
 _ILLEGAL = re.compile(b"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 
 
 class _Html:
     key = "html"
-    word = "HTML page"
+    word = tr("HTML page")
     suffix = ".html"
     place = 8
     is_text = True
     many = False
     changes = ()
     options = (
-        Option("title", "Title", "text", "", hint="the pull's name"),
-        Option("empty", "Empty values", "text", ""),
-        Option("bare", "The table alone", "yes/no", False),
+        Option("title", tr("Title"), "text", "", hint=tr("the pull's name")),
+        Option("empty", tr("Empty values"), "text", ""),
+        Option("bare", tr("The table alone"), "yes/no", False),
         CHARTS,
         GUARD,
         *SPELLING,
@@ -124,7 +125,7 @@ def _picture(chart: Attached, out: Output) -> bytes:
     try:
         data = base64.b64encode(chart.picture("svg")).decode()
     except ConditionError as problem:
-        out.note(f"the chart {chart.title} was left out: {problem}", 1)
+        out.note(tr("the chart {chart_title} was left out: {problem}", chart_title=chart.title, problem=problem), 1)
         return b""
     text = html.escape(out.whole(chart.title))
     return f'<div class="chart"><img alt="{text}" src="data:image/svg+xml;base64,{data}"></div>\n'.encode()

@@ -8,16 +8,17 @@ from pathlib import Path
 
 from nimble_otter.send.format import Output, Rows
 from nimble_otter.send.json_texts import OPTIONS, json_blocks
+from nimble_otter.translation import tr
 
 
 class _JsonLines:
     key = "jsonl"
-    word = "JSON Lines"
+    word = tr("JSON Lines")
     suffix = ".jsonl"
     place = 4
     is_text = True
     many = False
-    changes = (("append", "add the rows below"),)
+    changes = (("append", tr("add the rows below")),)
     options = OPTIONS
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:

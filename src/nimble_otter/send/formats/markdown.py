@@ -7,6 +7,7 @@ from pathlib import Path
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, joined, put_empty, spelled_guarded, spelling
+from nimble_otter.translation import tr
 
 
 class _Markdown:
@@ -17,7 +18,12 @@ class _Markdown:
     is_text = True
     many = False
     changes = ()
-    options = (Option("title", "Title", "text", ""), Option("empty", "Empty values", "text", ""), GUARD, *SPELLING)
+    options = (
+        Option("title", tr("Title"), "text", ""),
+        Option("empty", tr("Empty values"), "text", ""),
+        GUARD,
+        *SPELLING,
+    )
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         spell, put = spelling(out), out.stream.write

@@ -15,6 +15,7 @@ from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.core.columns import CodedText
 from nimble_otter.table.text.column_texts import utf8
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -31,8 +32,8 @@ class _Parquet:
     changes = ()
     options = (
         Option(
-            "compression", "Compression", "choice", "snappy",
-            (("snappy", "Snappy"), ("zstd", "Zstandard"), ("gzip", "gzip"), ("none", "none")),
+            "compression", tr("Compression"), "choice", "snappy",
+            (("snappy", tr("Snappy")), ("zstd", tr("Zstandard")), ("gzip", "gzip"), ("none", "none")),
         ),
     )  # fmt: skip
 
@@ -43,7 +44,9 @@ class _Parquet:
         types = [_type(pa, f, block[n] if block else None) for n, f in enumerate(rows.fields)]
         for field, column, type_ in zip(rows.fields, block or (), types, strict=bool(block)):
             if field.kind is Kind.OBJECT and type_ == pa.string() and not column.empty_at().all():
-                out.note(f"{field.name} holds values of several kinds, or objects, and is text")
+                out.note(
+                    tr("{field_name} holds values of several kinds, or objects, and is text", field_name=field.name)
+                )
         schema = pa.schema(list(zip(rows.names, types, strict=True)))
         done = 0
         try:
@@ -60,7 +63,8 @@ class _Parquet:
                     yield done
         except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError) as problem:
             raise SendError(
-                f"A column holds values that its first rows did not let expect: {problem}.", "Send another format."
+                tr("A column holds values that its first rows did not let expect: {problem}.", problem=problem),
+                tr("Send another format."),
             ) from problem
         yield done
 
@@ -76,7 +80,8 @@ def _library() -> tuple[Value, Value]:
         import pyarrow.parquet
     except ImportError as problem:
         raise SendError(
-            "Parquet needs the package pyarrow, which is not installed.", "Run: pip install 'nimble-otter[parquet]'"
+            tr("Parquet needs the package pyarrow, which is not installed."),
+            tr("Run: pip install 'nimble-otter[parquet]'"),
         ) from problem
     return pyarrow, pyarrow.parquet
 

@@ -18,6 +18,7 @@ from nimble_otter.send.literals import Literals
 from nimble_otter.send.texts import woven
 from nimble_otter.sources.source import dialect_of, written_dialects
 from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.translation import tr
 
 _TEXTS = re.compile(rb"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`")
 _PART = 1 << 18
@@ -26,20 +27,20 @@ _ROW = re.compile(rb"^  \(", re.M)
 
 class _Sql:
     key = "sql"
-    word = "SQL inserts"
+    word = tr("SQL inserts")
     suffix = ".sql"
     place = 5
     is_text = True
     many = True
-    changes = (("append", "add the statements below"),)
+    changes = (("append", tr("add the statements below")),)
     options = (
-        Option("dialect", "For", "choice", "sqlite", written_dialects()),
-        Option("table", "Table", "text", "", hint="as it is called"),
-        Option("create", "With CREATE TABLE", "yes/no", False),
-        Option("drop", "Drop it first", "yes/no", False, needs="create"),
-        Option("key", "Primary key", "text", "", needs="create", hint="column, column"),
-        Option("rows", "Rows a statement", "number", 500),
-        Option("transaction", "In one transaction", "yes/no", False),
+        Option("dialect", tr("For"), "choice", "sqlite", written_dialects()),
+        Option("table", tr("Table"), "text", "", hint=tr("as it is called")),
+        Option("create", tr("With CREATE TABLE"), "yes/no", False),
+        Option("drop", tr("Drop it first"), "yes/no", False, needs="create"),
+        Option("key", tr("Primary key"), "text", "", needs="create", hint=tr("column, column")),
+        Option("rows", tr("Rows a statement"), "number", 500),
+        Option("transaction", tr("In one transaction"), "yes/no", False),
     )
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
@@ -52,11 +53,11 @@ class _Sql:
             with out.existing.open("rb") as old:
                 shutil.copyfileobj(old, out.stream, 1 << 20)
         left_out = frozenset[str]() if options["create"] else rows.computed & set(rows.names)
-        out.note("columns that their table computes itself are left out", len(left_out))
+        out.note(tr("columns that their table computes itself are left out"), len(left_out))
         kept = [index for index, name in enumerate(rows.names) if name not in left_out]
         names = [rows.names[index] for index in kept]
         if not names:
-            raise SendError(f"The table {name} computes every column that would go.", "Show another.")
+            raise SendError(tr("The table {name} computes every column that would go.", name=name), tr("Show another."))
         blocks = rows.blocks(out.stop)
         block = next(blocks, None)
         if options["transaction"] and dialect.begin:
@@ -109,7 +110,8 @@ def _keys(rows: Rows, typed: str) -> tuple[str, ...]:
     for key in keys:
         if key not in rows.names:
             raise SendError(
-                f"The primary key names {key}, which is not a column.", f"There are {', '.join(rows.names)}."
+                tr("The primary key names {key}, which is not a column.", key=key),
+                tr("There are {names}.", names=", ".join(rows.names)),
             )
     return keys
 

@@ -21,20 +21,21 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.table import MISSING, Column, Field, Kind
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 
 class _Sqlite:
     key = "sqlite"
-    word = "SQLite file"
+    word = tr("SQLite file")
     suffix = ".sqlite"
     place = 6
     is_text = False
     many = True
-    changes = (("within", "replace this table only"), ("append", "add the rows to the table"))
+    changes = (("within", tr("replace this table only")), ("append", tr("add the rows to the table")))
     options = (
-        Option("table", "Table", "text", "", hint="as it is called"),
-        Option("key", "Primary key", "text", "", hint="column, column"),
+        Option("table", tr("Table"), "text", "", hint=tr("as it is called")),
+        Option("key", tr("Primary key"), "text", "", hint=tr("column, column")),
     )
 
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
@@ -52,9 +53,10 @@ class _Sqlite:
                 yield from _fill(base, rows, out, name, quote)
         except sqlite3.Error as problem:
             if getattr(problem, "sqlite_errorcode", 0) in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE):
-                raise OSError(errno.ENOSPC, "no space") from problem  # told as of any other file
+                raise OSError(errno.ENOSPC, tr("no space")) from problem  # told as of any other file
             raise SendError(
-                f"The table {name} can't be written: {problem}.", "Check its columns and its key."
+                tr("The table {name} can't be written: {problem}.", name=name, problem=problem),
+                tr("Check its columns and its key."),
             ) from problem
         out.stream.seek(0, 2)
 
@@ -74,7 +76,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
         base.execute(f"drop table if exists {table}")
     is_there = base.execute("select 1 from sqlite_master where name = ? collate nocase", (name,)).fetchone()
     if is_there and out.mode != "append":
-        raise SendError(f"The file has a {name} already.", "Name another table.")
+        raise SendError(tr("The file has a {name} already.", name=name), tr("Name another table."))
     if not is_there:
         keys = tuple(k.strip() for k in str(out.options["key"]).split(",") if k.strip()) or rows.keys
         keys = keys if set(keys) <= set(rows.names) else ()
@@ -97,7 +99,7 @@ def _fill(base: sqlite3.Connection, rows: Rows, out: Output, name: str, quote: A
 def _stored(field: Field, column: Column, out: Output) -> list[Value]:
     """Values as SQLite holds them; decimals and large whole numbers as text, so that none is rounded."""
     if column.kind is Kind.FLOAT:
-        out.note("numbers that are NaN are NULL: SQLite has none", int(np.isnan(column.data).sum()))
+        out.note(tr("numbers that are NaN are NULL: SQLite has none"), int(np.isnan(column.data).sum()))
     values = column.values() if field.form else even_times(column)
     if column.kind in (Kind.INT, Kind.FLOAT, Kind.UUID, Kind.TEXT) and column.empty is None:
         return [out.whole(v) for v in values] if column.kind is Kind.TEXT else values

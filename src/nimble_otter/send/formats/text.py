@@ -13,6 +13,7 @@ from pathlib import Path
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import GUARD, SPELLING, put_empty, spelled_guarded, spelling
 from nimble_otter.table.core.columns import TEXT_BYTES
+from nimble_otter.translation import tr
 
 _ODD = frozenset(b"\n\r\t")
 _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
@@ -20,16 +21,16 @@ _LINES = str.maketrans({"\n": "⏎", "\r": "⏎", "\t": " ", "\0": "\ufffd"})
 
 class _Text:
     key = "text"
-    word = "Aligned text"
+    word = tr("Aligned text")
     suffix = ".txt"
     place = 10
     is_text = True
     many = False
     changes = ()
     options = (
-        Option("header", "Header row", "yes/no", True),
-        Option("empty", "Empty values", "text", ""),
-        Option("most", "Widest column", "number", 60),
+        Option("header", tr("Header row"), "yes/no", True),
+        Option("empty", tr("Empty values"), "text", ""),
+        Option("most", tr("Widest column"), "number", 60),
         GUARD,
         *SPELLING,
     )
@@ -94,7 +95,10 @@ class _Cells:
         else:
             self._words = [out.whole(text.decode(*TEXT_BYTES)).translate(_LINES) for text in texts]
         if max(map(len, self._words), default=0) > most:
-            out.note(f"values wider than {most} characters are cut", sum(len(word) > most for word in self._words))
+            out.note(
+                tr("values wider than {most} characters are cut", most=most),
+                sum(len(word) > most for word in self._words),
+            )
             self._words = [_cut(word, most) for word in self._words]
             self._is_plain = False
         self.width = max(map(len if self._is_plain else _width, self._words), default=0)

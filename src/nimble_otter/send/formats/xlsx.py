@@ -27,6 +27,7 @@ from nimble_otter.send.texts import BINARY_NAME, CHARTS, woven
 from nimble_otter.send.workbook import HEAD, MAIN, OFFICE, SHEET_ML, Book, odd_book, parse, sheet_name, tag
 from nimble_otter.table import Column, Kind
 from nimble_otter.table.core.columns import BufferText, CodedText
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST_ROWS, MOST_COLUMNS, MOST_LINKS = 1_048_576, 16_384, 65_530
@@ -35,43 +36,43 @@ _ROW = re.compile(rb"<(?:\w+:)?row[ >/]")
 
 class _Xlsx:
     key = "xlsx"
-    word = "XLSX workbook"
+    word = tr("XLSX workbook")
     suffix = ".xlsx"
     place = 2
     is_text = False
     many = True
     changes = (
-        ("within", "replace this sheet only"),
-        ("over", "write over the cells"),
-        ("append", "add the rows below"),
+        ("within", tr("replace this sheet only")),
+        ("over", tr("write over the cells")),
+        ("append", tr("add the rows below")),
     )
     options = (
-        Option("sheet", "Sheet", "text", "Rows"),
-        Option("first", "First cell", "text", "A1"),
-        Option("header", "Header row", "yes/no", True),
+        Option("sheet", tr("Sheet"), "text", "Rows"),
+        Option("first", tr("First cell"), "text", "A1"),
+        Option("header", tr("Header row"), "yes/no", True),
         Option(
-            "case", "Names in", "choice", "as is",
-            (("as is", "their own case"), ("lower", "lower case"), ("upper", "upper case")), needs="header",
+            "case", tr("Names in"), "choice", "as is",
+            (("as is", tr("their own case")), ("lower", tr("lower case")), ("upper", tr("upper case"))), needs="header",
         ),
-        Option("freeze", "Freeze the header", "yes/no", True, needs="header"),
-        Option("buttons", "Filter buttons", "yes/no", False, needs="header"),
-        Option("as_table", "As a table with a name", "text", "", needs="header", hint="no table"),
-        Option("date", "Dates", "text", "", hint="yyyy-MM-dd"),
-        Option("time", "Times", "text", "", hint="yyyy-MM-dd HH:mm:ss"),
+        Option("freeze", tr("Freeze the header"), "yes/no", True, needs="header"),
+        Option("buttons", tr("Filter buttons"), "yes/no", False, needs="header"),
+        Option("as_table", tr("As a table with a name"), "text", "", needs="header", hint=tr("no table")),
+        Option("date", tr("Dates"), "text", "", hint="yyyy-MM-dd"),
+        Option("time", tr("Times"), "text", "", hint="yyyy-MM-dd HH:mm:ss"),
         Option(
-            "zones", "Times with a zone", "choice", "text",
-            (("text", "as text with the zone"), ("utc", "as times in UTC")),
+            "zones", tr("Times with a zone"), "choice", "text",
+            (("text", tr("as text with the zone")), ("utc", tr("as times in UTC"))),
         ),
-        Option("links", "Web addresses are links", "yes/no", True),
-        Option("formulas", "Texts with = are formulas", "yes/no", False),
+        Option("links", tr("Web addresses are links"), "yes/no", True),
+        Option("formulas", tr("Texts with = are formulas"), "yes/no", False),
         Option(
-            "long", "Texts too long for a cell", "choice", "refuse",
-            (("refuse", "stop there"), ("cut", "cut them, with a note")),
+            "long", tr("Texts too long for a cell"), "choice", "refuse",
+            (("refuse", tr("stop there")), ("cut", tr("cut them, with a note"))),
         ),
         Option(
-            "binary", "Binary values", "choice", "hex",
-            (("hex", "as hex"), ("base64", "as base64"), ("embed", "pictures in their cells"),
-             ("files", "in files beside, linked"), ("both", "in their cells and in files")),
+            "binary", tr("Binary values"), "choice", "hex",
+            (("hex", tr("as hex")), ("base64", tr("as base64")), ("embed", tr("pictures in their cells")),
+             ("files", tr("in files beside, linked")), ("both", tr("in their cells and in files"))),
         ),
         BINARY_NAME,
         CHARTS,
@@ -80,10 +81,18 @@ class _Xlsx:
     def write(self, rows: Rows, out: Output) -> Iterator[int]:
         first_row, first_column = place_of(out.options["first"])
         if first_column + len(rows.fields) > MOST_COLUMNS:
-            raise SendError(f"A sheet holds {MOST_COLUMNS} columns; this is {len(rows.fields)}.", "Hide some first.")
+            raise SendError(
+                tr(
+                    "A sheet holds {most_columns} columns; this is {fields_count}.",
+                    most_columns=MOST_COLUMNS,
+                    fields_count=len(rows.fields),
+                ),
+                tr("Hide some first."),
+            )
         if first_row + bool(out.options["header"]) > MOST_ROWS:
             raise SendError(
-                f"A sheet ends with row {MOST_ROWS}; there is no room below the first cell.", "Choose another."
+                tr("A sheet ends with row {most_rows}; there is no room below the first cell.", most_rows=MOST_ROWS),
+                tr("Choose another."),
             )
         with odd_book(out.existing):
             book = Book(out.existing)
@@ -132,7 +141,7 @@ class _Delivery:
     def put_charts(self) -> None:
         """On a sheet of their own, in new files."""
         if self.out.existing is not None:
-            self.out.note("the pull's charts go into new files only", 1)
+            self.out.note(tr("the pull's charts go into new files only"), 1)
             return
         put_charts(self.book, self.rows.charts, self.area, self.out)
 
@@ -166,7 +175,7 @@ class _Delivery:
             if rest is None:
                 break
             name, self.area = self.book.free_name(wanted), None
-            self.out.note(f"a sheet holds {MOST_ROWS} rows: further sheets hold the rest", 1)
+            self.out.note(tr("a sheet holds {most_rows} rows: further sheets hold the rest", most_rows=MOST_ROWS), 1)
             part = self.book.add_sheet(name)
         yield done
 
@@ -199,7 +208,7 @@ class _Delivery:
         if merge.last >= merge.first:
             area = (merge.first, self.first_column, merge.last, self.first_column + len(self.rows.fields) - 1)
             follow_rows(tables_of(self.book, part, self.book.relations_of(part)), area, names, self.out)
-        self.out.note("rows that stood below from an earlier delivery are emptied", merge.emptied)
+        self.out.note(tr("rows that stood below from an earlier delivery are emptied"), merge.emptied)
 
     def head(self) -> list[str]:
         case = self.out.options["case"]
@@ -317,7 +326,10 @@ class _Sheet:
         return kept.halves()[1]
 
     def _hyperlinks(self, links: list[Value], relations: object) -> str:
-        self._delivery.out.note(f"a sheet holds {MOST_LINKS} links: the rest are plain text", len(links) > MOST_LINKS)
+        self._delivery.out.note(
+            tr("a sheet holds {most_links} links: the rest are plain text", most_links=MOST_LINKS),
+            len(links) > MOST_LINKS,
+        )
         known: dict[str, str] = {}
         results = []
         for row, place, text in links[:MOST_LINKS]:
@@ -330,14 +342,18 @@ class _Sheet:
         """A table over the rows (18.5): its names must differ and none may be empty."""
         heads = self._delivery.head()
         if len({head.casefold() for head in heads}) != len(heads) or not all(heads):
-            raise SendError("A table needs a name of its own for each column.", "Rename some, or choose no table.")
+            raise SendError(
+                tr("A table needs a name of its own for each column."), tr("Rename some, or choose no table.")
+            )
         name = re.sub(r"\W", "_", name)
         name = name if re.match(r"[^\W\d]", name) else f"_{name}"
         taken, number, free = self._book.table_names(), 1, name
         while free.casefold() in taken:
             number += 1
             free = f"{name}_{number}"
-        self._delivery.out.note(f"the table is called {free}, as {name} is taken", int(free != name))
+        self._delivery.out.note(
+            tr("the table is called {free}, as {name} is taken", free=free, name=name), int(free != name)
+        )
         part = self._book.free_part("xl/tables/table{}.xml")
         number = int(re.findall(r"\d+", part)[-1])
         columns = "".join(

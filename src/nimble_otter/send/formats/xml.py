@@ -8,6 +8,7 @@ from pathlib import Path
 
 from nimble_otter.send.format import Option, Output, Rows
 from nimble_otter.send.texts import SPELLING, put_empty, spelled, spelling, woven
+from nimble_otter.translation import tr
 
 _ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 _NOT_IN_NAME = re.compile(r"[^\w.-]+")
@@ -22,9 +23,11 @@ class _Xml:
     many = False
     changes = ()
     options = (
-        Option("root", "Outer element", "text", "rows"),
-        Option("row", "Element of a row", "text", "row"),
-        Option("missing", "Empty values", "choice", "leave out", (("leave out", "leave out"), ("nil", "xsi:nil"))),
+        Option("root", tr("Outer element"), "text", "rows"),
+        Option("row", tr("Element of a row"), "text", "row"),
+        Option(
+            "missing", tr("Empty values"), "choice", "leave out", (("leave out", tr("leave out")), ("nil", "xsi:nil"))
+        ),
         *SPELLING,
     )
 
@@ -77,7 +80,7 @@ def _names(names: list[str], out: Output) -> list[bytes]:
             number += 1
             text = f"{_name(name)}_{number}"
         texts.append(text)
-        out.note("columns have another name, as theirs is not valid in XML", text != name)
+        out.note(tr("columns have another name, as theirs is not valid in XML"), text != name)
     return [name.encode() for name in texts]
 
 
@@ -89,7 +92,7 @@ def _escaped(texts: list[bytes], out: Output) -> list[bytes]:
         for text in texts:
             decoded = text.decode("utf-8", "surrogateescape")
             clean = _ILLEGAL.sub("\ufffd", decoded)
-            out.note("texts with characters that XML can't hold have \ufffd there", clean != decoded)
+            out.note(tr("texts with characters that XML can't hold have \ufffd there"), clean != decoded)
             results.append(clean.encode())
         texts, block = results, b"\x1f".join(results)
     if not any(mark in block for mark in (b"&", b"<", b">", b"\r")):

@@ -17,6 +17,7 @@ from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import Dialect, Floats
 from nimble_otter.sources.dialects.general import WrittenDialect
 from nimble_otter.table.core.columns import Column, Field, Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 Day = TypeVar("Day", bound=dt.date)
@@ -87,8 +88,13 @@ class _Clickhouse(WrittenDialect):
     def _held(self, value: Day) -> Day:
         if not _FIRST <= dt.date(value.year, value.month, value.day) <= _LAST:
             raise ValueRefused(
-                f"ClickHouse has no {value.isoformat()}: it holds dates from {_FIRST} to {_LAST}.",
-                "Filter such rows out, or send them as texts.",
+                tr(
+                    "ClickHouse has no {value}: it holds dates from {first} to {last}.",
+                    value=value.isoformat(),
+                    first=_FIRST,
+                    last=_LAST,
+                ),
+                tr("Filter such rows out, or send them as texts."),
             )
         return value
 
@@ -104,8 +110,12 @@ class _Clickhouse(WrittenDialect):
             there = value.replace(tzinfo=ZoneInfo(self.zone))
             if there.astimezone(dt.UTC).astimezone(there.tzinfo).replace(tzinfo=None) != value:
                 raise ValueRefused(
-                    f"{value.isoformat(' ')} is skipped by the clocks of {self.zone}, in which the server keeps times.",
-                    "Give the column a zone (AT TIME ZONE), or filter such rows out.",
+                    tr(
+                        "{value} is skipped by the clocks of {zone}, in which the server keeps times.",
+                        value=value.isoformat(" "),
+                        zone=self.zone,
+                    ),
+                    tr("Give the column a zone (AT TIME ZONE), or filter such rows out."),
                 )
         if isinstance(value, dt.date):
             return self._held(value)

@@ -21,6 +21,7 @@ from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.table.core.columns import TEXT_BYTES, Column, Field, Kind, is_utf8
 from nimble_otter.table.text.show import is_endless, plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -157,9 +158,12 @@ class Dialect:
     def check(self, value: object, name: str) -> Value:
         """The value, when the server can hold it at all. Raises: ValueRefused."""
         if isinstance(value, str) and BROKEN.search(value):
-            raise ValueRefused(f"{name} can't hold an incomplete character (a lone surrogate).", "Type the text again.")
+            raise ValueRefused(
+                tr("{name} can't hold an incomplete character (a lone surrogate).", name=name),
+                tr("Type the text again."),
+            )
         if isinstance(value, float) and not math.isfinite(value) and not self.has_endless:
-            raise ValueRefused(f"{name} holds finite numbers.")
+            raise ValueRefused(tr("{name} holds finite numbers.", name=name))
         return value
 
     def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
@@ -170,7 +174,9 @@ class Dialect:
         """A value of ours (not None) as the driver's library takes it; `between` stands between the items of a list
         that stays one. Raises: ValueRefused."""
         if is_endless(value) and not self.has_endless:  # it would become NULL
-            raise ValueRefused(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
+            raise ValueRefused(
+                tr("A number is {value}, which the server can't hold.", value=value), tr("Filter such rows out.")
+            )
         if isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
             return Decimal(value)
         # 24:00 is a time there
@@ -240,7 +246,10 @@ class Dialect:
     def endless_literal(self, value: float) -> str:
         """NaN or an infinity. Raises: ValueRefused, where there is none."""
         word = "NaN" if value != value else ("Infinity" if value > 0 else "-Infinity")
-        raise ValueRefused(f"{self.display_name} has no {word}.", "Filter such rows out, or change the format.")
+        raise ValueRefused(
+            tr("{display_name} has no {word}.", display_name=self.display_name, word=word),
+            tr("Filter such rows out, or change the format."),
+        )
 
     def bytes_literal(self, value: bytes) -> str:
         """Bytes as a script writes them."""
@@ -249,8 +258,8 @@ class Dialect:
     def text_literal(self, text: bytes) -> bytes:
         """A text by its bytes. Raises: ValueRefused, where the server can't hold it."""
         if not is_utf8(text):
-            message = "A text holds bytes that are not UTF-8, which the server can't store."
-            raise ValueRefused(message, "Filter such rows out, or send them to a file.")
+            message = tr("A text holds bytes that are not UTF-8, which the server can't store.")
+            raise ValueRefused(message, tr("Filter such rows out, or send them to a file."))
         return b"'" + text.replace(b"'", b"''") + b"'"
 
     def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:

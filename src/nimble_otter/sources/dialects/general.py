@@ -21,6 +21,7 @@ from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import KEY_LENGTH, Dialect
 from nimble_otter.table.core.columns import Column, Field, Kind
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -136,8 +137,11 @@ class GeneralDialect(Dialect):
     def insert_tail(self, mode: str, keys: Sequence[str], others: Sequence[str], quote: Callable[[str], str]) -> str:
         """See `Dialect.insert_tail`."""
         raise ValueRefused(
-            f"Rows whose key exists can't be skipped or updated on {self.display_name} yet.",
-            "Let duplicates stop the delivery, or filter them out before.",
+            tr(
+                "Rows whose key exists can't be skipped or updated on {display_name} yet.",
+                display_name=self.display_name,
+            ),
+            tr("Let duplicates stop the delivery, or filter them out before."),
         )
 
 
@@ -159,7 +163,12 @@ class WrittenDialect(GeneralDialect):
     def mark(self, text: str) -> str:
         """See `Dialect.mark`. Raises: ValueRefused, where a text holds the mark."""
         if "\x01" in text:
-            raise ValueRefused(f"A name holds a control character, which can't be sent to {self.display_name}.")
+            raise ValueRefused(
+                tr(
+                    "A name holds a control character, which can't be sent to {display_name}.",
+                    display_name=self.display_name,
+                )
+            )
         return text
 
     def text_literal(self, text: bytes) -> bytes:

@@ -10,6 +10,7 @@ from nimble_otter.sources.dialects.dialect import KEY_LENGTH, Dialect
 from nimble_otter.sources.dialects.general import GeneralDialect
 from nimble_otter.table.core.columns import Column, Field, Kind
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _LONGEST_LITERAL = 4000
@@ -42,12 +43,16 @@ class _Oracle(GeneralDialect):
 
     def check(self, value: object, name: str) -> Value:
         if value == "":
-            raise ValueRefused(f"{name} can't hold an empty text: Oracle stores it as NULL.", "Set NULL instead.")
+            raise ValueRefused(
+                tr("{name} can't hold an empty text: Oracle stores it as NULL.", name=name), tr("Set NULL instead.")
+            )
         return super().check(value, name)
 
     def parameter(self, value: object, between: str = "") -> Value:
         if value == "":
-            raise ValueRefused("A text is empty, which Oracle stores as NULL.", "Filter such rows out, or set NULL.")
+            raise ValueRefused(
+                tr("A text is empty, which Oracle stores as NULL."), tr("Filter such rows out, or set NULL.")
+            )
         given = super().parameter(value, between)
         return plain(given) if isinstance(given, dt.time) else given
 
@@ -63,7 +68,7 @@ class _Oracle(GeneralDialect):
     def bytes_literal(self, value: bytes) -> str:
         if len(value) * 2 > _LONGEST_LITERAL:
             message = f"{len(value)} bytes are more than a statement for Oracle can write out."
-            raise ValueRefused(message, "Send the rows to the server itself, or leave the column out.")
+            raise ValueRefused(message, tr("Send the rows to the server itself, or leave the column out."))
         return super().bytes_literal(value)
 
     def needs_care(self, block: bytes, texts: Sequence[bytes]) -> bool:

@@ -10,6 +10,7 @@ from nimble_otter.errors import ValueRefused
 from nimble_otter.sources.catalogue import ColumnInfo
 from nimble_otter.sources.dialects.dialect import NUMBERS, Dialect
 from nimble_otter.table.core.columns import Field, Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -47,7 +48,9 @@ class _Postgresql(Dialect):
 
     def check(self, value: object, name: str) -> Any:
         if isinstance(value, str) and "\x00" in value:
-            raise ValueRefused(f"{name} can't hold the character NUL.", "PostgreSQL texts can't contain it.")
+            raise ValueRefused(
+                tr("{name} can't hold the character NUL.", name=name), tr("PostgreSQL texts can't contain it.")
+            )
         return super().check(value, name)
 
     def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
@@ -96,7 +99,7 @@ class _Postgresql(Dialect):
 
     def text_literal(self, text: bytes) -> bytes:
         if b"\0" in text:
-            raise ValueRefused("PostgreSQL can't store a text with a NUL character.", "Filter such rows out.")
+            raise ValueRefused(tr("PostgreSQL can't store a text with a NUL character."), tr("Filter such rows out."))
         quoted = super().text_literal(text)
         return b"E" + quoted.replace(b"\\", b"\\\\") if b"\\" in text else quoted
 

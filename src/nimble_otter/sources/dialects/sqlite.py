@@ -15,6 +15,7 @@ from nimble_otter.sources.dialects.dialect import BROKEN, Dialect, Floats
 from nimble_otter.table.core.columns import Column, Field, Kind, is_utf8
 from nimble_otter.table.text.doubles import exact_literal, loses_precision
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -46,7 +47,10 @@ class _Sqlite(Dialect):
 
     def check(self, value: object, name: str) -> Any:
         if isinstance(value, int) and not -(1 << 63) <= value < 1 << 63:
-            raise ValueRefused(f"{name} can't hold {value}: it is too large.", "It holds 64-bit integers.")
+            raise ValueRefused(
+                tr("{name} can't hold {value}: it is too large.", name=name, value=value),
+                tr("It holds 64-bit integers."),
+            )
         return value
 
     def for_driver(self, value: object, info: ColumnInfo | None) -> Value:
@@ -60,7 +64,9 @@ class _Sqlite(Dialect):
 
     def parameter(self, value: object, between: str = "") -> Value:
         if value != value:
-            raise ValueRefused(f"A number is {value}, which the server can't hold.", "Filter such rows out.")
+            raise ValueRefused(
+                tr("A number is {value}, which the server can't hold.", value=value), tr("Filter such rows out.")
+            )
         if isinstance(value, bool):
             return int(value)
         if isinstance(value, int):

@@ -11,6 +11,7 @@ from nimble_otter.sources.dialects.dialect import KEY_LENGTH
 from nimble_otter.sources.dialects.general import GeneralDialect
 from nimble_otter.table.core.columns import Column, Field, Kind
 from nimble_otter.table.text.show import plain
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _LEGACY = re.compile(r"(SMALL)?DATETIME(?!2|OFFSET)")
@@ -79,7 +80,10 @@ def _sent(value: Value, info: ColumnInfo | None) -> Value:
     if not _LEGACY.match(declared) or not point:
         return text
     if digits[3:6].strip("0"):
-        raise ValueRefused(f"{declared.lower()} holds milliseconds, not {plain(value)}.", "Type fewer digits.")
+        raise ValueRefused(
+            tr("{declared} holds milliseconds, not {value}.", declared=declared.lower(), value=plain(value)),
+            tr("Type fewer digits."),
+        )
     return f"{head}.{digits[:3]}"
 
 

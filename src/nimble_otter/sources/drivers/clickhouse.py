@@ -26,6 +26,7 @@ from nimble_otter.sources.urls import check_options
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 _PORT = 8123
@@ -39,11 +40,14 @@ _WRITING = {
 """Of what writes: NULL is never changed to another value, a double is the one that is written, what is done is done
 when the statement ends, and a table made of a query needs no order."""
 _REASONS = {
-    "refused": "the connection was refused", "timed out": "it does not answer",
-    "ertificate": "its certificate is not valid",
-    "Name or service": "there is no such host", "resolve": "there is no such host", "reset": "it closed the connection",
-    "aborted": "it closed the connection",
-}  # fmt: skip
+    "refused": tr("the connection was refused"),
+    "timed out": tr("it does not answer"),
+    "ertificate": tr("its certificate is not valid"),
+    "Name or service": tr("there is no such host"),
+    "resolve": tr("there is no such host"),
+    "reset": tr("it closed the connection"),
+    "aborted": tr("it closed the connection"),
+}
 """By what a client's message holds."""
 _LONGEST = 2000
 """Letters of a parameter that is sent as one."""
@@ -70,7 +74,7 @@ class _Clickhouse:
             import clickhouse_connect  # noqa: F401 - to say what is missing
         except ImportError as problem:
             raise ConnectError(
-                "ClickHouse needs the package clickhouse-connect.", "Install nimble-otter[clickhouse]."
+                tr("ClickHouse needs the package clickhouse-connect."), tr("Install nimble-otter[clickhouse].")
             ) from problem
         return ClickhouseConnection(reached(url, _PORT, password, clear_password))
 
@@ -80,7 +84,7 @@ class ClickhouseConnection(EngineConnection):
 
     word = "ClickHouse"
     speaks = CLICKHOUSE
-    edits_none = (
+    edits_none = tr(
         "Its keys allow any row twice, so cells are not edited in place; rows and queries can be sent to tables."
     )
     plan_form = "explain json = 1, description = 1 "
@@ -108,8 +112,8 @@ class ClickhouseConnection(EngineConnection):
             and self._client.server_settings["readonly"].value == "0"
         ):
             raise ConnectError(
-                f"{self._at.user or 'This user'} may not be held to reading on this server.",
-                "Ask its administrator to let the setting readonly be changed, or use another user.",
+                tr("{user} may not be held to reading on this server.", user=self._at.user or tr("This user")),
+                tr("Ask its administrator to let the setting readonly be changed, or use another user."),
             )
         return Connection(self._client, taken)
 
@@ -196,20 +200,26 @@ class ClickhouseConnection(EngineConnection):
         if said is None:
             if not self._is_open:
                 is_certificate = "ertificate" in str(problem)
-                hint = "Name its certificate in the source." if is_certificate else "Check host, port and TLS."
+                hint = tr("Name its certificate in the source.") if is_certificate else tr("Check host, port and TLS.")
                 where = f"{self._at.host}:{self._at.port}"
-                return ConnectError(f"{where} could not be reached: {_reason(problem)}.", hint)
-            return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+                return ConnectError(
+                    tr("{where} could not be reached: {reason}.", where=where, reason=_reason(problem)), hint
+                )
+            return LostError(
+                tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept.")
+            )
         wording = first_words(said[2])
         if wording.endswith("near )") and not text.rstrip().endswith(")"):  # the bracket is that of DESCRIBE
-            wording = "Syntax error: the query ends too early"
+            wording = tr("Syntax error: the query ends too early")
         if said[1] in ("192", "193", "194", "516"):
-            return AuthError("The server refused the user name or password.", "Check both in the source.")
+            return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
         if not self._is_open:
-            return ConnectError(f"The server says: {wording}.", "Check the database of the source.")
+            return ConnectError(
+                tr("The server says: {wording}.", wording=wording), tr("Check the database of the source.")
+            )
         near = re.search(r"[Mm]aybe you meant:? \[?([^\]?.]+)", said[2])
-        hint = f"The nearest names are {near[1].replace(chr(39), '')}." if near else ""
-        return QueryError(f"The server says: {wording}.", hint, _place(said[2], text))
+        hint = tr("The nearest names are {near}.", near=near[1].replace(chr(39), "")) if near else ""
+        return QueryError(tr("The server says: {wording}.", wording=wording), hint, _place(said[2], text))
 
     def close(self) -> None:
         """Close every line."""
@@ -244,7 +254,7 @@ def first_words(wording: str) -> str:
     text = re.sub(
         r"failed at position \d+ \((.{1,40}?)\)(?: \(line \d+, col \d+\))?: .*", r"near \1", text, flags=re.DOTALL
     )
-    return " ".join(text.split()).rstrip(" .:")[:400] or "the statement failed"
+    return " ".join(text.split()).rstrip(" .:")[:400] or tr("the statement failed")
 
 
 def _reason(problem: Exception) -> str:

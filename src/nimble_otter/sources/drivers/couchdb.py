@@ -32,6 +32,7 @@ from nimble_otter.sources.source import Request, Run, check_writable
 from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.sources.urls import check_options
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ class _Couchdb:
     schemes = ("couchdb",)
     dialects = (COUCH,)
     address = AddressForm(
-        "Documents (CouchDB protocol)", 5, "couchdb://user@host:5984/name", 5984, tls={"verified": {"tls": "true"}}
+        tr("Documents (CouchDB protocol)"), 5, "couchdb://user@host:5984/name", 5984, tls={"verified": {"tls": "true"}}
     )
 
     def takes(self, scheme: str) -> bool:
@@ -84,7 +85,9 @@ class CouchConnection(DocumentConnection):
         try:
             hello = self._get("")
             if not isinstance(hello, dict) or not {"couchdb", "express-pouchdb", "version"} & hello.keys():
-                raise ConnectError("The server does not speak CouchDB's protocol.", "Check the host and the port.")
+                raise ConnectError(
+                    tr("The server does not speak CouchDB's protocol."), tr("Check the host and the port.")
+                )
             if self._database:
                 self._get(quote(self._database, safe=""))
         except SourceError:
@@ -152,7 +155,9 @@ class CouchConnection(DocumentConnection):
         """How the server would answer a request with a selector. Raises: SourceError for every other."""
         wanted = self.translate(request)
         if "selector" not in wanted.filter:
-            raise SourceError("The server has a plan for requests with a selector alone.", "Others are computed here.")
+            raise SourceError(
+                tr("The server has a plan for requests with a selector alone."), tr("Others are computed here.")
+            )
         told = self._client.send("POST", f"{self._root}{_path(wanted.collection)}/_explain", dict(wanted.filter), stop)
         index = _json(told).get("index") or {}
         return PlanNode(f"{index.get('type', '')} {index.get('name', '')}".strip() or "query", json.dumps(index))
@@ -163,7 +168,7 @@ class CouchConnection(DocumentConnection):
             roles = (self._get("_session").get("userCtx") or {}).get("roles") or []
         except SourceError:
             return ()
-        return ("This user is an administrator: one that only reads is safer.",) if "_admin" in roles else ()
+        return (tr("This user is an administrator: one that only reads is safer."),) if "_admin" in roles else ()
 
     # --- asking --------------------------------------------------------------------------------------------------
 
@@ -206,11 +211,11 @@ class CouchConnection(DocumentConnection):
             try:
                 return evaluate.run(documents, stages, whole)
             except NotHere as problem:
-                raise QueryError(f"{problem} is not supported for CouchDB documents.") from problem
+                raise QueryError(tr("{problem} is not supported for CouchDB documents.", problem=problem)) from problem
             except (ConditionError, QueryError):
                 raise
             except (ArithmeticError, ValueError, TypeError, KeyError, IndexError) as problem:
-                raise QueryError(f"The request can't be computed: {problem}.") from problem
+                raise QueryError(tr("The request can't be computed: {problem}.", problem=problem)) from problem
 
         if all(next(iter(stage), "") in _ONE_BY_ONE for stage in stages):
             yield from _cut(map(worked_out, self._pages(wanted.collection, stop)), limit)
@@ -268,8 +273,8 @@ class CouchConnection(DocumentConnection):
             return _json((200, self._client.get(f"{self._root}{path}", None, stop).data or b""))
         except ConnectError as problem:
             if "(404)" in problem.message:
-                name = path.partition("/")[0] or "the server's address"
-                raise ConnectError(f"There is no database {name}.", "Check its name.") from problem
+                name = path.partition("/")[0] or tr("the server's address")
+                raise ConnectError(tr("There is no database {name}.", name=name), tr("Check its name.")) from problem
             raise
 
     # --- writing -------------------------------------------------------------------------------------------------
@@ -328,7 +333,9 @@ class CouchWriter:
             document = _storable({key: value for key, value in first.items() if key != "_rev"})
             status, data = self._put(collection, document)
             if status == 409:
-                raise QueryError(f"There is a document with the _id {document['_id']} already.", "Give it another.")
+                raise QueryError(
+                    tr("There is a document with the _id {id} already.", id=document["_id"]), tr("Give it another.")
+                )
             return self._done(status, data)
         key = str(first["_id"])
         held = self._held.get((collection, key))
@@ -362,7 +369,14 @@ class CouchWriter:
             refused = next((one for one in told if "error" in one), None)
             if refused is not None:
                 why = refused.get("reason") or refused["error"]
-                raise QueryError(f"The server refused the document {refused.get('id')}: {why} ({done} were written).")
+                raise QueryError(
+                    tr(
+                        "The server refused the document {id}: {why} ({done} were written).",
+                        id=refused.get("id"),
+                        why=why,
+                        done=done,
+                    )
+                )
         return done + sum(self.one(collection, operation) for operation in operations if operation[0] != "insert")
 
     def commit(self) -> None:
@@ -396,14 +410,16 @@ def _json(reply: tuple[int, bytes]) -> Value:
     try:
         told = json.loads(data)
     except (ValueError, RecursionError) as problem:
-        raise ConnectError("The server's answer is not JSON.", "Check the host and the port.") from problem
+        raise ConnectError(tr("The server's answer is not JSON."), tr("Check the host and the port.")) from problem
     if status in (401, 403):
-        raise AuthError("The server refused the user name or password, or the user may not do this.", "Check both.")
+        raise AuthError(
+            tr("The server refused the user name or password, or the user may not do this."), tr("Check both.")
+        )
     if status >= 500:
-        raise LostError("The server failed while it answered.", "Look at what is there, then try again.")
+        raise LostError(tr("The server failed while it answered."), tr("Look at what is there, then try again."))
     if status >= 400:
         said = told.get("reason") or told.get("error") if isinstance(told, dict) else ""
-        raise QueryError(f"The server refused the request: {said or status}.")
+        raise QueryError(tr("The server refused the request: {said}.", said=said or status))
     return told
 
 
@@ -470,12 +486,17 @@ def _storable(value: Value) -> Value:
     if isinstance(value, Decimal):
         return float(value) if Decimal(repr(float(value))) == value else str(value)
     if isinstance(value, float) and (value != value or value in (float("inf"), float("-inf"))):
-        raise QueryError(f"{value} can't be stored: JSON has no such number.", "Set NULL, or a text.")
+        raise QueryError(
+            tr("{value} can't be stored: JSON has no such number.", value=value), tr("Set NULL, or a text.")
+        )
     if value is None or isinstance(value, (str, bool, int, float)):
         return value
     if isinstance(value, uuid.UUID):
         return str(value)
-    raise QueryError(f"A value of the type {type(value).__name__} can't be stored in JSON.", "Leave the column out.")
+    raise QueryError(
+        tr("A value of the type {name} can't be stored in JSON.", name=type(value).__name__),
+        tr("Leave the column out."),
+    )
 
 
 DRIVER = _Couchdb()

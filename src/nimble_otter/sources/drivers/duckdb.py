@@ -20,6 +20,7 @@ from nimble_otter.sources.result_stream import Answer, batches_of
 from nimble_otter.sources.source import Request, Run
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -44,7 +45,7 @@ class _Duckdb:
     word = "DuckDB"
     schemes = ("duckdb",)
     dialects = (DUCKDB,)
-    address = AddressForm("DuckDB file", 6, "/path/to/survey.duckdb", is_file=True, head=(8, b"DUCK"))
+    address = AddressForm(tr("DuckDB file"), 6, "/path/to/survey.duckdb", is_file=True, head=(8, b"DUCK"))
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -53,7 +54,9 @@ class _Duckdb:
         try:
             import duckdb  # noqa: F401 - to say what is missing
         except ImportError as problem:
-            raise ConnectError("DuckDB files need the package duckdb.", "Install nimble-otter[duckdb].") from problem
+            raise ConnectError(
+                tr("DuckDB files need the package duckdb."), tr("Install nimble-otter[duckdb].")
+            ) from problem
         return DuckdbConnection(readable_file(url, self.key))
 
 
@@ -188,11 +191,17 @@ class DuckdbConnection(GeneralConnection):
             writer = self._open(writes=True)
         except duckdb.ConnectionException as problem:
             raise LostError(
-                f"{self.path.name} is still being read.", "Wait until its queries have ended, or stop them."
+                tr("{path_name} is still being read.", path_name=self.path.name),
+                tr("Wait until its queries have ended, or stop them."),
             ) from problem
         except duckdb.IOException as problem:
             raise LostError(
-                f"{self.path.name} can't be written: {_first_line(problem)}.", "Another program may have it open."
+                tr(
+                    "{path_name} can't be written: {first_line}.",
+                    path_name=self.path.name,
+                    first_line=_first_line(problem),
+                ),
+                tr("Another program may have it open."),
             ) from problem
         try:
             writer.cursor().execute("begin")
@@ -220,8 +229,12 @@ class DuckdbConnection(GeneralConnection):
         message = _first_line(problem)
         if not self._is_open or (isinstance(problem, duckdb.IOException) and not text):
             return ConnectError(
-                f"{self.path.name} can't be opened as a DuckDB file: {message}.",
-                "Another program may be writing it, or it is damaged.",
+                tr(
+                    "{path_name} can't be opened as a DuckDB file: {message}.",
+                    path_name=self.path.name,
+                    message=message,
+                ),
+                tr("Another program may be writing it, or it is damaged."),
             )
         near = re.search(r'(?:Did you mean|Candidate bindings:) "([^"]+)"', wording)
         place, at = None, re.search(r"^LINE (\d+): (.*)\n( *)\^", wording, re.MULTILINE)
@@ -231,7 +244,7 @@ class DuckdbConnection(GeneralConnection):
             start += len(at[3]) - len(f"LINE {at[1]}: ")
             word = re.match(r"\w+|\S", text[start:])
             place = place_of(text, start, start + (word.end() if word else 1))
-        return QueryError(f"{message}.", f"The nearest name is {near[1]}." if near else "", place)
+        return QueryError(f"{message}.", tr("The nearest name is {near}.", near=near[1]) if near else "", place)
 
 
 class _Client:

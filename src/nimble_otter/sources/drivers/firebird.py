@@ -13,6 +13,7 @@ from nimble_otter.sources.dialects.firebird import FIREBIRD
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.urls import check_options
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject
 
 if TYPE_CHECKING:
@@ -43,8 +44,8 @@ class _Firebird:
             import sqlalchemy_firebird  # noqa: F401
         except ImportError as problem:
             raise ConnectError(
-                "Firebird needs the packages firebird-driver and sqlalchemy-firebird.",
-                "Install nimble-otter[firebird].",
+                tr("Firebird needs the packages firebird-driver and sqlalchemy-firebird."),
+                tr("Install nimble-otter[firebird]."),
             ) from problem
         return FirebirdConnection(url, password)
 

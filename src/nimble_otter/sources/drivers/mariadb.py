@@ -38,6 +38,7 @@ from nimble_otter.sources.waits import WAITS, keep_alive
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -56,9 +57,10 @@ _OPTIONS = {
 }  # fmt: skip
 """Options that a URL may give, named as mysqlclient names them."""
 _REFUSED = {
-    "local_infile": ", as it lets the server take files of this machine",
-    "read_default_file": ", as it reads passwords from a file", "init_command": ", as it runs a statement unasked",
-}  # fmt: skip
+    "local_infile": tr(", as it lets the server take files of this machine"),
+    "read_default_file": tr(", as it reads passwords from a file"),
+    "init_command": tr(", as it runs a statement unasked"),
+}
 
 
 _HINTS = {10: Kind.DATE, 7: Kind.TIME, 12: Kind.TIME, 11: Kind.CLOCK, 5: Kind.FLOAT, 246: Kind.DECIMAL}
@@ -73,7 +75,7 @@ class _Mariadb:
     schemes = ("mariadb", "mysql", "mariadb+mysqldb", "mysql+mysqldb", "mariadb+pymysql", "mysql+pymysql")
     dialects = (MARIADB, MYSQL)
     address = AddressForm(
-        "MariaDB or MySQL", 3, "mariadb://user@host:3306/name", 3306, ca="ssl_ca", reaches_databases=True,
+        tr("MariaDB or MySQL"), 3, "mariadb://user@host:3306/name", 3306, ca="ssl_ca", reaches_databases=True,
         tls={"required": {"ssl_mode": "REQUIRED"}, "verified": {"ssl_mode": "VERIFY_IDENTITY"}},
         has_replicas=True,
     )  # fmt: skip
@@ -225,7 +227,12 @@ class MariadbConnection(Relational):
         names = [right for right in strong if re.search(rf"\b{right}\b", everywhere)]
         if not names:
             return ()
-        return (f"This user has {', '.join(names)} on the whole server. Use one with fewer rights for reading.",)
+        return (
+            tr(
+                "This user has {names} on the whole server. Use one with fewer rights for reading.",
+                names=", ".join(names),
+            ),
+        )
 
     def without_transactions(self, table: TableInfo) -> str:
         """The engine of a table if it has no transactions; empty if it has."""
@@ -313,27 +320,32 @@ class MariadbConnection(Relational):
         message = str(problem.args[1]) if len(problem.args) > 1 else str(problem)
         if "restricted_auth" in message:
             return ClearPassword(
-                "The server asks for the password in clear text, and it was not sent.",
-                "Choose TLS on the source's page, or allow it there.",
+                tr("The server asks for the password in clear text, and it was not sent."),
+                tr("Choose TLS on the source's page, or allow it there."),
             )
         if code in (1044, 1045, 1698):
-            return AuthError("The server refused the user name or password.", "Check both in the source.")
+            return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
         if code == 1049:
-            return ConnectError(f"{message.rstrip('.')}.", "Check the database's name in the source.")
+            return ConnectError(f"{message.rstrip('.')}.", tr("Check the database's name in the source."))
         if code in (1040, 1203, 1226):
             return ConnectError(
-                "The server has too many connections open.", "Try again later, or ask the administrator."
+                tr("The server has too many connections open."), tr("Try again later, or ask the administrator.")
             )
         if code in (2003, 2002, 2005):
             return _say_connect(message, self._engine.url.host or "localhost", self._engine.url.port or 3306)
         if code == 2026 or "SSL" in message or "TLS" in message:
-            return ConnectError(f"TLS failed: {message}.", "Check the TLS setting and the certificate in the source.")
+            return ConnectError(
+                tr("TLS failed: {message}.", message=message),
+                tr("Check the TLS setting and the certificate in the source."),
+            )
         if code in (2006, 2013, 2055, 4031, 1927) or isinstance(problem, client.InterfaceError):
             if code == 2013 and (
                 "handshake" in message or "initial communication" in message or "reading auth" in message
             ):
-                return SourceTimeout("The server did not answer in time.", "Check the host and port.")
-            return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+                return SourceTimeout(tr("The server did not answer in time."), tr("Check the host and port."))
+            return LostError(
+                tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept.")
+            )
         hint, place = "", None
         if code in (1054, 1146):
             match = re.search(r"'([^']+)'", message)
@@ -345,8 +357,8 @@ class MariadbConnection(Relational):
             place = _syntax_place(text, message)
         elif code in (1792, 1290):
             message, hint = (
-                "The source is open for reading only",
-                "Correct cells in the grid and write through Changes.",
+                tr("The source is open for reading only"),
+                tr("Correct cells in the grid and write through Changes."),
             )
         return QueryError(f"{message[:1].upper()}{message[1:].rstrip('.')}.", hint, place)
 
@@ -412,14 +424,23 @@ def _say_connect(text: str, host: str, port: int) -> SourceError:
     try:
         socket.create_connection((host, port), 2).close()
     except socket.gaierror:
-        return ConnectError("The host's name is not known.", "Check its spelling.")
+        return ConnectError(tr("The host's name is not known."), tr("Check its spelling."))
     except ConnectionRefusedError:
-        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+        return ConnectError(
+            tr("No server answers at this host and port: refused."), tr("Check the port, or start the server.")
+        )
     except TimeoutError:
-        return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+        return SourceTimeout(
+            tr("The server did not answer in time."), tr("Check the host and port; a firewall may drop it.")
+        )
     except OSError as problem:
-        return ConnectError(f"The server could not be reached: {problem.strerror}.", "Check the host and port.")
-    return ConnectError(f"The server could not be reached: {text.rstrip('.')}.", "Check the host and port.")
+        return ConnectError(
+            tr("The server could not be reached: {strerror}.", strerror=problem.strerror),
+            tr("Check the host and port."),
+        )
+    return ConnectError(
+        tr("The server could not be reached: {text}.", text=text.rstrip(".")), tr("Check the host and port.")
+    )
 
 
 DRIVER = _Mariadb()

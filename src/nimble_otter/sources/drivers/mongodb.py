@@ -30,6 +30,7 @@ from nimble_otter.sources.trace import KEY_NAME
 from nimble_otter.sources.urls import check_options, read_url, with_secret
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -61,7 +62,7 @@ class _Mongodb:
     schemes = ("mongodb", "mongodb+srv")
     dialects = (DOCUMENTS,)
     address = AddressForm(
-        "Documents (MongoDB protocol)", 4, "mongodb://user@host:27017/name", 27017, ca="tlsCAFile", many_hosts=True,
+        tr("Documents (MongoDB protocol)"), 4, "mongodb://user@host:27017/name", 27017, ca="tlsCAFile", many_hosts=True,
         tls={"required": {"tls": "true", "tlsAllowInvalidCertificates": "true"}, "verified": {"tls": "true"}},
         forwarded={"directConnection": "true"},
     )  # fmt: skip
@@ -75,8 +76,8 @@ class _Mongodb:
         has_tls = "true" in (options.get("tls"), options.get("ssl")) or url.startswith("mongodb+srv")
         if options.get("authmechanism") == "plain" and not has_tls and not clear_password:
             raise ClearPassword(
-                "The URI asks for the password in clear text, and it was not sent.",
-                "Choose TLS on the source's page, or allow it there.",
+                tr("The URI asks for the password in clear text, and it was not sent."),
+                tr("Choose TLS on the source's page, or allow it there."),
             )
         return MongodbConnection(url, password)
 
@@ -99,7 +100,7 @@ class MongodbConnection(DocumentConnection):
             raise
         except ValueError as problem:
             raise ConnectError(
-                f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
+                tr("The URI can't be used: {problem}.", problem=problem), tr("Write it like mongodb://host:27017/NAME.")
             ) from problem
 
     def _open(self) -> MongoClient[dict[str, object]]:
@@ -124,9 +125,10 @@ class MongodbConnection(DocumentConnection):
             return named
         names = [n for n in client.list_database_names() if n not in ("admin", "config", "local")]
         if len(names) != 1:
-            some = ", ".join(names[:6]) or "none of one's own"
+            some = ", ".join(names[:6]) or tr("none of one's own")
             raise ConnectError(
-                f"The URI names no database; the server has {some}.", "Add one: mongodb://host:port/NAME."
+                tr("The URI names no database; the server has {some}.", some=some),
+                tr("Add one: mongodb://host:port/NAME."),
             )
         return names[0]
 
@@ -280,7 +282,11 @@ class MongodbConnection(DocumentConnection):
         strong = sorted(
             roles & {"root", "dbOwner", "dbAdminAnyDatabase", "readWriteAnyDatabase", "clusterAdmin", "__system"}
         )
-        return (f"This user has the roles {', '.join(strong)}: one that only reads is safer.",) if strong else ()
+        return (
+            (tr("This user has the roles {strong}: one that only reads is safer.", strong=", ".join(strong)),)
+            if strong
+            else ()
+        )
 
     def close(self) -> None:
         """End the connection."""
@@ -304,36 +310,46 @@ def _explained() -> Iterator[None]:
         yield
     except errors.BulkWriteError as problem:
         found = problem.details.get("writeErrors") or problem.details.get("writeConcernErrors") or [{}]
-        raise QueryError(f"The server refused the request: {found[0].get('errmsg', 'no reason given')}.") from problem
+        raise QueryError(
+            tr("The server refused the request: {errmsg}.", errmsg=found[0].get("errmsg", tr("no reason given")))
+        ) from problem
     except errors.OperationFailure as problem:
         if problem.code in (13, 18):
-            raise AuthError("The server refused the user name or password.", "Check both in the source.") from problem
+            raise AuthError(
+                tr("The server refused the user name or password."), tr("Check both in the source.")
+            ) from problem
         detail = (problem.details or {}).get("errmsg", "") if isinstance(problem.details, dict) else ""
-        raise QueryError(f"The server refused the request: {detail or 'no reason given'}.") from problem
+        raise QueryError(
+            tr("The server refused the request: {detail}.", detail=detail or tr("no reason given"))
+        ) from problem
     except errors.ConfigurationError as problem:
         raise ConnectError(
-            f"The URI can't be used: {problem}.", "Write it like mongodb://host:27017/NAME."
+            tr("The URI can't be used: {problem}.", problem=problem), tr("Write it like mongodb://host:27017/NAME.")
         ) from problem
     except errors.ServerSelectionTimeoutError as problem:
         raise _no_server(str(problem)) from problem
     except errors.AutoReconnect as problem:
         raise LostError(
-            "The connection to the server was lost.", "Run again; the rows fetched so far are kept."
+            tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept.")
         ) from problem
     except errors.InvalidOperation as problem:
-        raise SourceError(f"The request was ended: {problem}.") from problem
+        raise SourceError(tr("The request was ended: {problem}.", problem=problem)) from problem
     except Stopped:
         raise
     except errors.PyMongoError as problem:
-        raise SourceError(f"The server's answer can't be used: {problem}.") from problem
+        raise SourceError(tr("The server's answer can't be used: {problem}.", problem=problem)) from problem
 
 
 def _no_server(text: str) -> SourceError:
     if "refused" in text:
-        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+        return ConnectError(
+            tr("No server answers at this host and port: refused."), tr("Check the port, or start the server.")
+        )
     if "not known" in text or "resolution" in text or "nodename" in text:
-        return ConnectError("The host's name is not known.", "Check its spelling.")
-    return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+        return ConnectError(tr("The host's name is not known."), tr("Check its spelling."))
+    return SourceTimeout(
+        tr("The server did not answer in time."), tr("Check the host and port; a firewall may drop it.")
+    )
 
 
 DRIVER = _Mongodb()

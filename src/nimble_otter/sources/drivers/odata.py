@@ -30,6 +30,7 @@ from nimble_otter.sources.sqlite_file import SqliteConnection, quote_name
 from nimble_otter.sources.texts import names_in
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.sources.catalogue import TableInfo
@@ -47,7 +48,7 @@ class _Odata:
     word = "OData"
     schemes = ("odata+https", "odata+http")
     dialects = (SQLITE,)
-    address = AddressForm("OData service", 13, "odata+https://host/service/")
+    address = AddressForm(tr("OData service"), 13, "odata+https://host/service/")
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -60,7 +61,7 @@ class OdataConnection(SqliteConnection):
     """The rows asked for last stand in a file of their own; see sources.source.Connection."""
 
     word = "OData"
-    rehearsal_note = "The service was not asked to change anything: the rows were compared with what it has now."
+    rehearsal_note = tr("The service was not asked to change anything: the rows were compared with what it has now.")
 
     def __init__(self, url: str, password: str | None = None, clear_password: bool = False) -> None:
         from nimble_otter.sources.web_client import WebClient, signed_in
@@ -151,7 +152,7 @@ class OdataConnection(SqliteConnection):
         url, seen = f"{self._root}{asked.path}", set[str]()
         while url:
             if url in seen:
-                raise LostError("The service names the same part again as the next one.", "Ask who runs it.")
+                raise LostError(tr("The service names the same part again as the next one."), tr("Ask who runs it."))
             seen.add(url)
             try:
                 reply = self._client.get(url, None, stop)
@@ -166,7 +167,7 @@ class OdataConnection(SqliteConnection):
             yield from rows
             url = urljoin(reply.url, following) if following else ""
             if url and urlsplit(url)[:2] != urlsplit(self._root)[:2]:
-                raise ConnectError("The next part is on another host.", "Its address was not asked.")
+                raise ConnectError(tr("The next part is on another host."), tr("Its address was not asked."))
 
     # --- changing entities -----------------------------------------------------------------------------------------
 
@@ -191,7 +192,14 @@ class OdataConnection(SqliteConnection):
                 send(self._client, self._root, [change])
             except QueryError as problem:
                 if done:
-                    raise QueryError(f"{problem.message} {done} of {len(changes)} were changed before.") from problem
+                    raise QueryError(
+                        tr(
+                            "{message} {done} of {changes_count} were changed before.",
+                            message=problem.message,
+                            done=done,
+                            changes_count=len(changes),
+                        )
+                    ) from problem
                 raise
 
     def _has_change_sets(self) -> bool:
@@ -203,14 +211,14 @@ class OdataConnection(SqliteConnection):
         """Open a transaction that stays open. Raises: ChangeError, where it could not be committed as a whole."""
         if not self._has_change_sets():
             raise ChangeError(
-                "The service takes no change sets: what is done in a transaction could not be done as a whole.",
-                "Run the statements by themselves.",
+                tr("The service takes no change sets: what is done in a transaction could not be done as a whole."),
+                tr("Run the statements by themselves."),
             )
         super().begin()
 
     def without_transactions(self, table: TableInfo) -> str:
         """A service that takes no change sets makes changes one by one."""
-        return "" if self._has_change_sets() else "a service without change sets"
+        return "" if self._has_change_sets() else tr("a service without change sets")
 
     def run_many(self, driver: ClientObject, wanted: Sequence[Bound]) -> list[Done]:
         """Run the statements over the copies; see `EntitySession`."""

@@ -20,6 +20,7 @@ from nimble_otter.sources.result_stream import Answer
 from nimble_otter.sources.urls import check_options
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -48,7 +49,9 @@ class _Oracle:
         try:
             import oracledb  # noqa: F401 - to say what is missing
         except ImportError as problem:
-            raise ConnectError("Oracle needs the package oracledb.", "Install nimble-otter[oracle].") from problem
+            raise ConnectError(
+                tr("Oracle needs the package oracledb."), tr("Install nimble-otter[oracle].")
+            ) from problem
         return OracleConnection(f"oracle+oracledb://{url.partition('://')[2]}", password)
 
 
@@ -126,7 +129,7 @@ class OracleConnection(GeneralConnection):
 
     def rights(self) -> tuple[str, ...]:
         """See `GeneralConnection.rights`."""
-        return (*super().rights(), "It was not tried against a server of this kind yet; rehearse before you write.")
+        return (*super().rights(), tr("It was not tried against a server of this kind yet; rehearse before you write."))
 
 
 def client_options(parts: URL) -> dict[str, object]:

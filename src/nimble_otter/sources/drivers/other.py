@@ -5,6 +5,7 @@ from __future__ import annotations
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.general import GeneralConnection
 from nimble_otter.sources.urls import check_options
+from nimble_otter.translation import tr
 
 _WORD = r"[\w.,\- ]{1,80}"
 _OPTIONS = dict.fromkeys(
@@ -21,7 +22,7 @@ class _Other:
     word = "database"
     schemes = ("*",)
     dialects = ()
-    address = AddressForm("Other, by URI", 14, "dialect://user@host/name")
+    address = AddressForm(tr("Other, by URI"), 14, "dialect://user@host/name")
 
     def takes(self, scheme: str) -> bool:
         """Whether SQLAlchemy knows the dialect and its package is here."""

@@ -46,6 +46,7 @@ from nimble_otter.sources.urls import check_options, with_secret
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -71,9 +72,11 @@ _OPTIONS = {
 """Options of libpq that a URL may give (PostgreSQL documentation, 34.1.2). `host` is the folder of a socket file
 only."""
 _REFUSED = {
-    "options": ", as it can run settings before ours", "hostaddr": ", as it reaches another host than the URL names",
-    "service": ", as it reads settings from a file", "passfile": ", as it reads passwords from a file",
-}  # fmt: skip
+    "options": tr(", as it can run settings before ours"),
+    "hostaddr": tr(", as it reaches another host than the URL names"),
+    "service": tr(", as it reads settings from a file"),
+    "passfile": tr(", as it reads passwords from a file"),
+}
 _NEED_TYPES = ("42P18", "42883", "42804", "42846")
 """What is refused only because values have no types yet (PostgreSQL documentation, appendix A)."""
 _COPIED = re.compile(r"(?:\s|--[^\n]*\n|/\*[^*]*\*/)*(?:select|with|values|table)\b|\s*\(", re.I)
@@ -339,11 +342,19 @@ class PostgresqlConnection(Relational):
                 f"select current_user, rolsuper, {asked} from pg_roles where rolname = current_user"
             )[0]
         if is_super:
-            what = f"{name} is a superuser: its functions reach files and programs of the server."
-            return (f"{what} Use a role with fewer rights for reading.",)
+            what = tr("{name} is a superuser: its functions reach files and programs of the server.", name=name)
+            return (tr("{what} Use a role with fewer rights for reading.", what=what),)
         names = [role for role, has in zip(roles, held, strict=True) if has]
         return (
-            (f"{name} is a member of {', '.join(names)}. Use a role with fewer rights for reading.",) if names else ()
+            (
+                tr(
+                    "{name} is a member of {names}. Use a role with fewer rights for reading.",
+                    name=name,
+                    names=", ".join(names),
+                ),
+            )
+            if names
+            else ()
         )
 
     def outcome_of(self, mark: str) -> bool | None:
@@ -409,12 +420,12 @@ class PostgresqlConnection(Relational):
         if not state and (isinstance(problem, psycopg.OperationalError) or "closed the connection" in message):
             return _say_connect(str(problem))
         if state.startswith("28"):
-            return AuthError("The server refused the user name or password.", "Check both in the source.")
+            return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
         if state == "3D000":
-            return ConnectError(f"{_sentence(message)}", "Check the database's name in the source.")
+            return ConnectError(f"{_sentence(message)}", tr("Check the database's name in the source."))
         if state == "53300":
             return ConnectError(
-                "The server has too many connections open.", "Try again later, or ask the administrator."
+                tr("The server has too many connections open."), tr("Try again later, or ask the administrator.")
             )
         if state.startswith(("08", "57P0")):
             return _lost()
@@ -427,7 +438,10 @@ class PostgresqlConnection(Relational):
             name = (match[1] or match[2]) if match else ""
             hint = hint or self._hint(what, name, text)
         if state == "25006":
-            message, hint = "The source is open for reading only", "Correct cells in the grid and write through Changes"
+            message, hint = (
+                tr("The source is open for reading only"),
+                tr("Correct cells in the grid and write through Changes"),
+            )
         return QueryError(_sentence(message), _sentence(hint) if hint else "", place)
 
 
@@ -456,7 +470,7 @@ def _sentence(text: str) -> str:
 
 
 def _lost() -> LostError:
-    return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+    return LostError(tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept."))
 
 
 def _say_connect(text: str) -> SourceError:
@@ -464,29 +478,42 @@ def _say_connect(text: str) -> SourceError:
     low = text.lower()
     if "authentication method requirement" in low:
         return ClearPassword(
-            "The server asks for the password in clear text, and it was not sent.",
-            "Choose TLS on the source's page, or allow it there.",
+            tr("The server asks for the password in clear text, and it was not sent."),
+            tr("Choose TLS on the source's page, or allow it there."),
         )
     if "password" in low or "authentication failed" in low:
-        return AuthError("The server refused the user name or password.", "Check both in the source.")
+        return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
     if "does not exist" in low and "database" in low:
         match = re.search(r'database "([^"]*)"', text)
         name = match[1] if match else ""
-        return ConnectError(f"There is no database {name} on this server.", "Check its name in the source.")
+        return ConnectError(
+            tr("There is no database {name} on this server.", name=name), tr("Check its name in the source.")
+        )
     if "too many" in low or "remaining connection slots" in low:
-        return ConnectError("The server has too many connections open.", "Try again later, or ask the administrator.")
+        return ConnectError(
+            tr("The server has too many connections open."), tr("Try again later, or ask the administrator.")
+        )
     if "ssl" in low or "certificate" in low:
         first = text.strip().split("\n")[-1]
-        return ConnectError(f"TLS failed: {first}.", "Check the TLS setting and the certificate file in the source.")
+        return ConnectError(
+            tr("TLS failed: {first}.", first=first), tr("Check the TLS setting and the certificate file in the source.")
+        )
     if "could not translate" in low or "not known" in low or "resolve" in low:
-        return ConnectError("The host's name is not known.", "Check its spelling.")
+        return ConnectError(tr("The host's name is not known."), tr("Check its spelling."))
     if "refused" in low:
-        return ConnectError("No server answers at this host and port: refused.", "Check the port, or start the server.")
+        return ConnectError(
+            tr("No server answers at this host and port: refused."), tr("Check the port, or start the server.")
+        )
     if "timeout" in low or "timed out" in low:
-        return SourceTimeout("The server did not answer in time.", "Check the host and port; a firewall may drop it.")
+        return SourceTimeout(
+            tr("The server did not answer in time."), tr("Check the host and port; a firewall may drop it.")
+        )
     if "closed" in low or "lost" in low or "terminat" in low or "reset" in low or "broken" in low:
         return _lost()
-    return ConnectError(f"The server could not be reached: {text.strip().splitlines()[0]}.", "Check host and port.")
+    return ConnectError(
+        tr("The server could not be reached: {splitlines}.", splitlines=text.strip().splitlines()[0]),
+        tr("Check host and port."),
+    )
 
 
 DRIVER = _Postgresql()

@@ -22,6 +22,7 @@ from nimble_otter.sources.urls import check_options
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 _PORT = 10000
@@ -67,7 +68,9 @@ class _Spark:
             import impala.hiveserver2  # noqa: F401 - to say what is missing
             import thrift_sasl  # noqa: F401
         except ImportError as problem:
-            raise ConnectError("Spark SQL needs the package impyla.", "Install nimble-otter[spark].") from problem
+            raise ConnectError(
+                tr("Spark SQL needs the package impyla."), tr("Install nimble-otter[spark].")
+            ) from problem
         return SparkConnection(_where(url, password, clear_password))
 
 
@@ -77,7 +80,7 @@ class SparkConnection(EngineConnection):
     word = "Spark SQL"
     speaks = SPARK
     plan_form = "explain cost "
-    edits_none = (
+    edits_none = tr(
         "Its tables have no keys, so cells are not edited in place; rows and whole queries can be sent to tables."
     )
 
@@ -125,7 +128,7 @@ class SparkConnection(EngineConnection):
         finally:
             cursor.close()
         if "AnalysisException" in told or "ParseException" in told:
-            raise QueryError(f"The server says: {_first_words(told)}.")
+            raise QueryError(tr("The server says: {first_words}.", first_words=_first_words(told)))
 
     def _plan_of(self, rows: list[Value]) -> PlanNode:
         return plan_of("\n".join(str(row[0]) for row in rows))
@@ -161,16 +164,24 @@ class SparkConnection(EngineConnection):
         if not self._is_open:
             where = f"{self._where.host}:{self._where.port}"
             if "auth" in str(problem).lower() or "sasl" in str(problem).lower():
-                return AuthError("The server refused the user name or password.", "Check both in the source.")
-            return ConnectError(f"{where} could not be reached: {_first_words(str(problem))}.", "Check host and port.")
-        return LostError("The connection to the server was lost.", "Run again; the rows fetched so far are kept.")
+                return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
+            return ConnectError(
+                tr("{where} could not be reached: {first_words}.", where=where, first_words=_first_words(str(problem))),
+                tr("Check host and port."),
+            )
+        return LostError(
+            tr("The connection to the server was lost."), tr("Run again; the rows fetched so far are kept.")
+        )
 
     def _refusal(self, problem: ClientObject, text: str) -> Exception:
         wording = str(problem)
         if not self._is_open and problem.state.startswith("28"):
-            return AuthError("The server refused the user name or password.", "Check both in the source.")
+            return AuthError(tr("The server refused the user name or password."), tr("Check both in the source."))
         if not self._is_open:
-            return ConnectError(f"The server says: {_first_words(wording)}.", "Check the schema of the source.")
+            return ConnectError(
+                tr("The server says: {first_words}.", first_words=_first_words(wording)),
+                tr("Check the schema of the source."),
+            )
         near = re.search(r"Did you mean (?:one of the following\?|) ?\[?(`[^\]?]+`)", wording)
         at = re.search(r"\(?line (\d+),? pos(?:ition)? (\d+)\)?", wording)
         place = None
@@ -178,8 +189,8 @@ class SparkConnection(EngineConnection):
             start = sum(len(line) + 1 for line in text.split("\n")[: int(at[1]) - 1]) + int(at[2])
             word = re.match(r"[\w`]+|\S", text[start:])
             place = place_of(text, start, start + (word.end() if word else 1))
-        hint = f"The nearest names are {near[1].replace('`', '')}." if near else ""
-        return QueryError(f"The server says: {_first_words(wording)}.", hint, place)
+        hint = tr("The nearest names are {near}.", near=near[1].replace("`", "")) if near else ""
+        return QueryError(tr("The server says: {first_words}.", first_words=_first_words(wording)), hint, place)
 
 
 def _where(url: str, password: str | None, clear_password: bool) -> Where:
@@ -225,7 +236,7 @@ def _first_words(wording: str) -> str:
     )
     text = re.sub(r"\[[A-Z0-9_.]+\] ?(?:[\w.$]+Exception: ?)?", "", text)
     text = re.split(r"\. (?=[A-Z])", " ".join(text.split()))[0]
-    return text.rstrip(" .;") or "the statement failed"
+    return text.rstrip(" .;") or tr("the statement failed")
 
 
 _COUNT = re.compile(r"rowCount=([\d.E+]+)")

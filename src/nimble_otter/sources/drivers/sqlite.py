@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from nimble_otter.sources.address import AddressForm, readable_file
 from nimble_otter.sources.dialects.sqlite import SQLITE
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.sources.sqlite_file import SqliteConnection
@@ -16,7 +17,7 @@ class _Sqlite:
     word = "SQLite"
     schemes = ("sqlite",)
     dialects = (SQLITE,)
-    address = AddressForm("SQLite file", 1, "/path/to/survey.sqlite", is_file=True, head=(0, b"SQLite format 3\0"))
+    address = AddressForm(tr("SQLite file"), 1, "/path/to/survey.sqlite", is_file=True, head=(0, b"SQLite format 3\0"))
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes

@@ -17,6 +17,7 @@ from nimble_otter.sources.result_stream import Answer
 from nimble_otter.sources.urls import check_options
 from nimble_otter.sources.waits import WAITS
 from nimble_otter.table import Kind
+from nimble_otter.translation import tr
 from nimble_otter.values import ClientObject, Value
 
 if TYPE_CHECKING:
@@ -45,7 +46,9 @@ class _SqlServer:
         try:
             import pymssql  # noqa: F401 - to say what is missing
         except ImportError as problem:
-            raise ConnectError("SQL Server needs the package pymssql.", "Install nimble-otter[sqlserver].") from problem
+            raise ConnectError(
+                tr("SQL Server needs the package pymssql."), tr("Install nimble-otter[sqlserver].")
+            ) from problem
         return SqlServerConnection(f"mssql+pymssql://{url.partition('://')[2]}", password)
 
 
@@ -104,7 +107,7 @@ class SqlServerConnection(GeneralConnection):
 
     def rights(self) -> tuple[str, ...]:
         """See `GeneralConnection.rights`."""
-        return (*super().rights(), "It was not tried against a server of this kind yet; rehearse before you write.")
+        return (*super().rights(), tr("It was not tried against a server of this kind yet; rehearse before you write."))
 
 
 def client_options(parts: URL) -> dict[str, str | int | bool]:

@@ -22,6 +22,7 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.sqlite_file import SqliteConnection
 from nimble_otter.stop import NEVER, StopToken
+from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.sources.source import Request, Run
@@ -40,7 +41,7 @@ class _Web:
     word = "HTTP"
     schemes = ("http", "https")
     dialects = (SQLITE,)
-    address = AddressForm("JSON or CSV over HTTP", 12, "https://host/levels.json#at=data.items", reads_only=True)
+    address = AddressForm(tr("JSON or CSV over HTTP"), 12, "https://host/levels.json#at=data.items", reads_only=True)
 
     def takes(self, scheme: str) -> bool:
         return scheme in self.schemes
@@ -122,10 +123,13 @@ class WebConnection(SqliteConnection):
             if not more:
                 self._marks = {url: reply.mark} if len(seen) == 1 else {}
             elif urlsplit(more)[:2] != urlsplit(self._url)[:2]:
-                raise ConnectError("The next page is on another host.", "Its address was not asked.")
+                raise ConnectError(tr("The next page is on another host."), tr("Its address was not asked."))
             url = more
         if url and url not in seen and "pages" not in self._options:
-            raise ConnectError(f"The service has more than {most} pages.", "Say how many behind the #, as pages=5000.")
+            raise ConnectError(
+                tr("The service has more than {most} pages.", most=most),
+                tr("Say how many behind the #, as pages=5000."),
+            )
         self._version += 1
         write_tables(self._file, {name or self._table: together(parts) for name, parts in tables.items()})
         self._asked_at = time.monotonic()
@@ -139,7 +143,7 @@ class WebConnection(SqliteConnection):
 
     @contextmanager
     def _writing(self, messages: list[str], keeps: bool = True, stop: StopToken = NEVER) -> Iterator[ClientObject]:
-        raise ChangeError("Rows of a web service can't be changed here.", "Send them to a table of a database.")
+        raise ChangeError(tr("Rows of a web service can't be changed here."), tr("Send them to a table of a database."))
         yield
 
 
@@ -148,8 +152,8 @@ def _options_of(url: str) -> dict[str, str]:
     odd = [name for name in options if name not in _OPTIONS]
     if odd or not options.get("pages", "1").isdigit():
         raise ConnectError(
-            f"{odd[0]} is not an option of such an address." if odd else "pages is not a number.",
-            f"Behind the # stand {', '.join(_OPTIONS)}.",
+            tr("{odd} is not an option of such an address.", odd=odd[0]) if odd else tr("pages is not a number."),
+            tr("Behind the # stand {options}.", options=", ".join(_OPTIONS)),
         )
     return options
 

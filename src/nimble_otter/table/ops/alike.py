@@ -17,6 +17,7 @@ from nimble_otter.table.core.columns import DAY_US, BufferText, CodedText, Colum
 from nimble_otter.table.kernels.codes import codes_of
 from nimble_otter.table.ops.combine import buffered, chained
 from nimble_otter.table.text.text_format import parse_span
+from nimble_otter.translation import tr
 
 _EXACT = 1 << 53
 """Whole numbers up to this are doubles, too."""
@@ -38,10 +39,17 @@ class Alike:
 
     def words(self) -> str:
         """In a few words; "" where values must be equal."""
-        lines = [f"within {self.tolerance:g}"] if self.tolerance else []
-        lines += [word for is_so, word in ((self.any_case, "in any case"), (self.any_space, "whatever the spaces"),
-                                          (self.empty_is_null, "empty text as NULL")) if is_so]  # fmt: skip
-        lines += [f"lists by {self.lists_by}"] if self.lists_by else []
+        lines = [tr("within {tolerance:g}", tolerance=self.tolerance)] if self.tolerance else []
+        lines += [
+            word
+            for is_so, word in (
+                (self.any_case, tr("in any case")),
+                (self.any_space, tr("whatever the spaces")),
+                (self.empty_is_null, tr("empty text as NULL")),
+            )
+            if is_so
+        ]
+        lines += [tr("lists by {lists_by}", lists_by=self.lists_by)] if self.lists_by else []
         return ", ".join(lines)
 
 
@@ -75,7 +83,9 @@ def levelled(a: Column, b: Column, rule: Alike = EQUAL) -> tuple[Column, Column]
         return _moments(a), _moments(b)
     if kinds == {Kind.CLOCK, Kind.SPAN}:
         return replace(a, kind=Kind.SPAN), replace(b, kind=Kind.SPAN)
-    raise ConditionError(f"{a.kind.value} can't be compared with {b.kind.value}.")
+    raise ConditionError(
+        tr("{kind_value} can't be compared with {kind_value2}.", kind_value=a.kind.value, kind_value2=b.kind.value)
+    )
 
 
 def are_comparable(a: Kind, b: Kind) -> bool:
@@ -90,11 +100,11 @@ def reconciled(a: Kind, b: Kind) -> str:
     """What is to be said of comparing two kinds; "" where they are the same."""
     if a is b:
         return ""
-    text = f"{a.value} against {b.value}"
+    text = tr("{a_value} against {b_value}", a_value=a.value, b_value=b.value)
     if {a, b} <= {Kind.TIME, Kind.ZONED, Kind.DATE} and Kind.ZONED in (a, b):
-        text += " (without a zone: in UTC)"
+        text += tr(" (without a zone: in UTC)")
     elif {a, b} == {Kind.DECIMAL, Kind.FLOAT}:
-        text += " (as doubles)"
+        text += tr(" (as doubles)")
     return text
 
 

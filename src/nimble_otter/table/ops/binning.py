@@ -15,6 +15,7 @@ from nimble_otter.table.core.build import column_of
 from nimble_otter.table.core.columns import DAY_US, CodedText, Column, Ids, Kind, Mask, pick, placed
 from nimble_otter.table.kernels.codes import codes_of
 from nimble_otter.table.kernels.numeric import largest
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 _WEEKDAYS = ("1 Monday", "2 Tuesday", "3 Wednesday", "4 Thursday", "5 Friday", "6 Saturday", "7 Sunday")
@@ -50,8 +51,15 @@ def part_column(column: Column, part: str, ids: Ids, name: str) -> Column:
         return _first_letters(column, int(letters.group(1)), ids)
     if part not in parts_for(column.kind) or not (column.kind.is_moment or column.kind is Kind.CLOCK):
         raise ConditionError(
-            f"{name} holds {column.kind.value}, which can't be grouped by {part}.",
-            f"There are {', '.join(parts_for(column.kind))}." if parts_for(column.kind) else "Group by its values.",
+            tr(
+                "{name} holds {kind_value}, which can't be grouped by {part}.",
+                name=name,
+                kind_value=column.kind.value,
+                part=part,
+            ),
+            tr("There are {parts_for}.", parts_for=", ".join(parts_for(column.kind)))
+            if parts_for(column.kind)
+            else tr("Group by its values."),
         )
     return _of_moments(column, part, ids)
 
@@ -62,7 +70,7 @@ def _step_of(text: str) -> Decimal:
     except InvalidOperation:
         step = Decimal(0)
     if not step.is_finite() or step <= 0 or -int(step.as_tuple().exponent) > 9:
-        raise ConditionError(f"{text} is not a step.", "Write a number above 0, such as 10 or 0.5.")
+        raise ConditionError(tr("{text} is not a step.", text=text), tr("Write a number above 0, such as 10 or 0.5."))
     return step
 
 
@@ -80,7 +88,7 @@ def _steps(column: Column, step: Decimal, ids: Ids) -> Column:
         empty = empty | ~np.isfinite(numbers)
         numbers = np.where(empty, 0.0, numbers)
         if np.abs(numbers).max(initial=0.0) / float(step) > 2.0**52:
-            raise ConditionError("The steps are too small for numbers this large.", "Take larger ones.")
+            raise ConditionError(tr("The steps are too small for numbers this large."), tr("Take larger ones."))
         places = np.floor(numbers / float(step))
         places += numbers >= _ends(places + 1, width, scale)  # dividing may round over an end
         places -= numbers < _ends(places, width, scale)
@@ -89,7 +97,7 @@ def _steps(column: Column, step: Decimal, ids: Ids) -> Column:
         data, common = pick(column.data, ids), max(scale, column.scale)
         up, wide = 10 ** (common - column.scale), width * 10 ** (common - scale)
         if largest(data) * up >= 1 << 62:
-            raise ConditionError("The numbers are too large for such steps.", "Take larger ones.")
+            raise ConditionError(tr("The numbers are too large for such steps."), tr("Take larger ones."))
         lower = data.astype(np.int64) * up // wide * width
     return _spread(column, ids, lower, Kind.DECIMAL if scale else Kind.INT, empty, scale)
 

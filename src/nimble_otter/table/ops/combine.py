@@ -32,6 +32,7 @@ from nimble_otter.table.ops.group import group_view
 from nimble_otter.table.ops.measures import Aggregate
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import render_all
+from nimble_otter.translation import tr
 
 MOST_COLUMNS = 500
 """Columns that turning rows into columns may make."""
@@ -284,8 +285,14 @@ def _check_comparable(table: Table, here: int, right: Table, there: int) -> None
     filled = not (table.columns[here].empty_at().all() or right.columns[there].empty_at().all())
     if not alike and filled:
         raise ConditionError(
-            f"{a.name} holds {a.kind.value} here, {b.name} holds {b.kind.value} there: they never match.",
-            "Compute a column with cast(... as text) or the like in one of the pulls.",
+            tr(
+                "{a_name} holds {kind_value} here, {b_name} holds {kind_value2} there: they never match.",
+                a_name=a.name,
+                kind_value=a.kind.value,
+                b_name=b.name,
+                kind_value2=b.kind.value,
+            ),
+            tr("Compute a column with cast(... as text) or the like in one of the pulls."),
         )
 
 
@@ -375,8 +382,13 @@ def pivoted(
     codes, first = codes_of(table.columns[column], view.row_ids(), stop)
     if len(first) > MOST_COLUMNS:
         raise ConditionError(
-            f"{table.fields[column].name} has {len(first)} values; at most {MOST_COLUMNS} can become columns.",
-            "Filter or group it into fewer first.",
+            tr(
+                "{fields_name} has {first_count} values; at most {most_columns} can become columns.",
+                fields_name=table.fields[column].name,
+                first_count=len(first),
+                most_columns=MOST_COLUMNS,
+            ),
+            tr("Filter or group it into fewer first."),
         )
     across = table.columns[column].take(view.row_ids().take(first))
     names = [plain(v) if v not in (None, "") else "∅" if v is None else "“ ”" for v in across.values()]
@@ -445,7 +457,12 @@ def transposed(view: View, names_from: int | None = None) -> Table:
     """Rows as columns, named by a column's values or by their numbers. Raises: ConditionError for too many rows."""
     if len(view) > MOST_COLUMNS:
         raise ConditionError(
-            f"There are {len(view)} rows; at most {MOST_COLUMNS} can become columns.", "Filter or group first."
+            tr(
+                "There are {view_count} rows; at most {most_columns} can become columns.",
+                view_count=len(view),
+                most_columns=MOST_COLUMNS,
+            ),
+            tr("Filter or group first."),
         )
     table, ids = view.table, view.row_ids()
     places = [n for n in range(len(table.fields)) if n != names_from]

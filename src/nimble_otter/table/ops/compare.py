@@ -14,6 +14,7 @@ from nimble_otter.table.kernels.codes import combined_codes, starts_of
 from nimble_otter.table.kernels.packing import order_by_codes
 from nimble_otter.table.ops.alike import EQUAL, Alike, are_comparable, levelled, unequal
 from nimble_otter.table.ops.combine import chained
+from nimble_otter.translation import tr
 
 SAME, CHANGED, ONLY_HERE, ONLY_THERE = range(4)
 
@@ -88,7 +89,7 @@ def compare_views(
     pairs = common_pairs(here.table, there.table) if pairs is None else tuple(pairs)
     rules = rules or {}
     if not pairs:
-        raise ConditionError("The two results have no column in common.", "Give them the same names.")
+        raise ConditionError(tr("The two results have no column in common."), tr("Give them the same names."))
     on = tuple(_key_pair(here.table, pairs, key) for key in keys)
     compared, unfit = list[Pair](), list[tuple[Pair, str]]()
     for pair in pairs:
@@ -101,9 +102,18 @@ def compare_views(
         ):
             compared.append(pair)
         else:
-            unfit.append((pair, f"{a.kind.value} can't be compared with {b.kind.value}"))
+            unfit.append(
+                (
+                    pair,
+                    tr(
+                        "{kind_value} can't be compared with {kind_value2}",
+                        kind_value=a.kind.value,
+                        kind_value2=b.kind.value,
+                    ),
+                )
+            )
     if lost := next((said for pair, said in unfit if pair in on), None):
-        raise ConditionError(f"The keys never match: {lost}.")
+        raise ConditionError(tr("The keys never match: {lost}.", lost=lost))
     codes = _key_codes(here, there, on, rules, stop) if on else None
     repeated = keyless = (0, 0)
     if codes is None:
@@ -149,7 +159,7 @@ def _missing(column: Column) -> Mask:
 def _key_pair(here: Table, pairs: Sequence[Pair], key: str) -> Pair:
     found = next((p for p in pairs if here.fields[p[0]].name.casefold() == key.casefold()), None)
     if found is None:
-        raise ConditionError(f"{key} is not in both results.", "Choose a column that both have.")
+        raise ConditionError(tr("{key} is not in both results.", key=key), tr("Choose a column that both have."))
     return found
 
 

@@ -53,6 +53,7 @@ from nimble_otter.table.ops.search import Search, begins, equals, mask_of
 from nimble_otter.table.text.patterns import like_regex, like_tester, required_text, tester
 from nimble_otter.table.text.show import plain
 from nimble_otter.table.text.text_format import parse_span
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 BLOCK = 1 << 18
@@ -346,8 +347,12 @@ def fitted(value: object, kind: Kind, name: str) -> Value:
             moment = dt.datetime.combine(moment, dt.time())
         if not isinstance(moment, dt.datetime):
             raise ConditionError(
-                f"{name} holds {'dates' if kind is Kind.DATE else 'times'}; {plain(value)!r} is not one.",
-                "Write it like '2031-05-28'." if kind is Kind.DATE else "Write it like '2031-05-28 23:00'.",
+                (
+                    tr("{name} holds dates; {value!r} is not one.", name=name, value=plain(value))
+                    if kind is Kind.DATE
+                    else tr("{name} holds times; {value!r} is not one.", name=name, value=plain(value))
+                ),
+                tr("Write it like '2031-05-28'.") if kind is Kind.DATE else tr("Write it like '2031-05-28 23:00'."),
             )
         moment = moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)
         micros = (moment - EPOCH) // dt.timedelta(microseconds=1)
@@ -358,19 +363,25 @@ def fitted(value: object, kind: Kind, name: str) -> Value:
     if (kind.is_number and isinstance(value, (bool, str))) or (kind.is_number and isinstance(value, dt.date)):
         number = _number(value, kind) if isinstance(value, str) else None
         if number is None:
-            raise ConditionError(f"{name} holds numbers; {plain(value)!r} is not one.", "Compare it with a number.")
+            raise ConditionError(
+                tr("{name} holds numbers; {value!r} is not one.", name=name, value=plain(value)),
+                tr("Compare it with a number."),
+            )
         return number
     if kind is Kind.TEXT and not isinstance(value, str):
-        raise ConditionError(f"{name} holds text.", f"Put the value in quotes: '{plain(value)}'.")
+        raise ConditionError(
+            tr("{name} holds text.", name=name), tr("Put the value in quotes: '{value}'.", value=plain(value))
+        )
     if kind is Kind.UUID:
         found = uuids.halves(value) if isinstance(value, str) else None
         if found is None:
             raise ConditionError(
-                f"{name} holds UUIDs; {plain(value)!r} is not one.", f"Write all of it, or cast({name} as text)."
+                tr("{name} holds UUIDs; {value!r} is not one.", name=name, value=plain(value)),
+                tr("Write all of it, or cast({name} as text).", name=name),
             )
         return found
     if kind is Kind.BOOL and not isinstance(value, (bool, int)):
-        raise ConditionError(f"{name} is a boolean.", "Compare it with true or false.")
+        raise ConditionError(tr("{name} is a boolean.", name=name), tr("Compare it with true or false."))
     return value
 
 
@@ -383,9 +394,11 @@ def _fitted_span(value: Value, kind: Kind, name: str) -> int:
             value = dt.datetime.combine(EPOCH, value) - EPOCH
         return int(value // dt.timedelta(microseconds=1))
     except (ValueError, TypeError) as problem:
-        text = "times of day" if kind is Kind.CLOCK else "intervals"
-        hint = "Write it like '23:00'." if kind is Kind.CLOCK else "Write it like '26:30:00' or '2 days'."
-        raise ConditionError(f"{name} holds {text}; {plain(value)!r} is not one.", hint) from problem
+        text = tr("times of day") if kind is Kind.CLOCK else "intervals"
+        hint = tr("Write it like '23:00'.") if kind is Kind.CLOCK else tr("Write it like '26:30:00' or '2 days'.")
+        raise ConditionError(
+            tr("{name} holds {text}; {value!r} is not one.", name=name, text=text, value=plain(value)), hint
+        ) from problem
 
 
 def _number(text: str, kind: Kind) -> Decimal | float | None:
@@ -482,7 +495,7 @@ def values_of(operand: Operand, table: Table, ids: Ids) -> list[Value]:
         values = table.columns[operand.index].values(ids)
         return [None if v is MISSING else (at_path(v, operand.path) if operand.path else v) for v in values]
     if isinstance(operand, Windowed):
-        raise ConditionError("A window function can't be used here.", "Compute it as a column first.")
+        raise ConditionError(tr("A window function can't be used here."), tr("Compute it as a column first."))
     if isinstance(operand, Case):
         return _cases(operand, table, ids)
     columns = [values_of(arg, table, ids) for arg in operand.args]

@@ -9,6 +9,7 @@ from nimble_otter.errors import ConditionError
 from nimble_otter.table.core.columns import Column, Field, Kind, Table
 from nimble_otter.table.kernels.numeric import holds_numbers
 from nimble_otter.table.text.column_format import ColumnFormat
+from nimble_otter.translation import tr
 
 
 class AggregateFunction(StrEnum):
@@ -79,11 +80,18 @@ def check_measure(table: Table, measure: Aggregate) -> None:
     field = table.fields[measure.column]
     if measure.figure.needs_numbers and not field.is_amount and not holds_numbers(table.columns[measure.column]):
         raise ConditionError(
-            f"{field.name} holds {field.kind.value}, which has no {measure.figure.value}.",
-            "Use min, max, count, filled, distinct, first, last, most frequent or list.",
+            tr(
+                "{field_name} holds {kind_value}, which has no {figure_value}.",
+                field_name=field.name,
+                kind_value=field.kind.value,
+                figure_value=measure.figure.value,
+            ),
+            tr("Use min, max, count, filled, distinct, first, last, most frequent or list."),
         )
     if measure.figure is AggregateFunction.QUANTILE and not 0 <= measure.at <= 1:
-        raise ConditionError("A quantile lies between 0 and 1.", "0.9 is the value that 9 of 10 rows stay below.")
+        raise ConditionError(
+            tr("A quantile lies between 0 and 1."), tr("0.9 is the value that 9 of 10 rows stay below.")
+        )
 
 
 def measured_field(table: Table, measure: Aggregate, column: Column) -> Field:

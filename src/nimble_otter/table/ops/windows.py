@@ -27,6 +27,7 @@ from nimble_otter.table.ops.arrays import EXACT
 from nimble_otter.table.ops.combine import chained, spread, taken
 from nimble_otter.table.ops.conditions import ColumnAt, Frame, Literal, Operand, Windowed
 from nimble_otter.table.ops.sort import SortKey, sort_view
+from nimble_otter.translation import tr
 from nimble_otter.values import Stored, Value
 
 _PLACES = ("row_number", "rank", "dense_rank", "percent_rank", "cume_dist", "ntile")
@@ -118,7 +119,9 @@ def _window(node: Windowed, table: Table, ids: Ids, work: Work, stop: StopToken)
     if node.distinct or node.name == "median":
         if not ((start == rows.first) & (end == rows.end)).all():
             text = "count(distinct ...)" if node.distinct else "median"
-            raise ConditionError(f"{text} goes over whole partitions only.", "Leave out order by and the frame.")
+            raise ConditionError(
+                tr("{text} goes over whole partitions only.", text=text), tr("Leave out order by and the frame.")
+            )
         return _of_partition(node, work(argument, table, ids, stop), rows, stop)
     if node.name in _FIGURES:
         if isinstance(argument, Literal) and node.name == "count":
@@ -244,13 +247,16 @@ def _distances(frame: Frame, key: Column) -> tuple[Stored, tuple[Value, Value]]:
     ends = [frame.start or 0, frame.end or 0]
     spans = any(isinstance(end, dt.timedelta) for end in ends)
     if spans != (key.kind.is_moment or key.kind in (Kind.SPAN, Kind.CLOCK)):
-        what = "an interval such as interval '7 days'" if not spans else "a number"
-        raise ConditionError(f"The frame's order is by {key.kind.value}: its range is {what}.")
+        what = tr("an interval such as interval '7 days'") if not spans else tr("a number")
+        raise ConditionError(
+            tr("The frame's order is by {kind_value}: its range is {what}.", kind_value=key.kind.value, what=what)
+        )
     if key.kind is Kind.FLOAT:
         return key.data + 0.0, (float(ends[0]), float(ends[1]))
     if not spans and not key.kind.is_number:
         raise ConditionError(
-            f"The frame's order is by {key.kind.value}, which has no distances.", "Count rows instead."
+            tr("The frame's order is by {kind_value}, which has no distances.", kind_value=key.kind.value),
+            tr("Count rows instead."),
         )
     data = key.data.astype(np.int64) * (DAY_US if key.kind is Kind.DATE else 1)
     exact = [
@@ -300,7 +306,9 @@ def _of_partition(node: Windowed, column: Column, rows: _Rows, stop: StopToken) 
     if node.name == "median":
         own = as_amounts(own)
         if full.size and not (own.kind.is_number or holds_numbers(own)):
-            raise ConditionError(f"{own.kind.value.capitalize()} has no median.", "Use min, max or count.")
+            raise ConditionError(
+                tr("{capitalize} has no median.", capitalize=own.kind.value.capitalize()), tr("Use min, max or count.")
+            )
         values = as_floats(own).take(full) if full.size else np.zeros(0)
         order = np.lexsort((values, part.take(full)))
         ids, of = full.take(order), part.take(full).take(order)
@@ -362,7 +370,10 @@ def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: 
         best = _extremes(ranks, start, end, np.maximum if name == "max" else np.minimum, stop)
         return rows.picked(column, examples.take(np.where(none, 0, best)), none)
     if not (own.kind.is_amount or own.kind is Kind.BOOL or holds_numbers(own)):
-        raise ConditionError(f"{own.kind.value.capitalize()} has no {name}.", "Use min, max or count.")
+        raise ConditionError(
+            tr("{capitalize} has no {name}.", capitalize=own.kind.value.capitalize(), name=name),
+            tr("Use min, max or count."),
+        )
     if name in _SPREADS:
         return rows.at_rows(_deviation(name, own, rows, start, end, stop))
     made = _sums(own, start, end, filled, stop)

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 
 from nimble_otter.entry import Entry
 from nimble_otter.errors import ConditionError
+from nimble_otter.translation import tr
 
 STYLES = ("", "percent", "bytes", "scientific")
 ALIGNS = ("", "left", "centre", "right")
@@ -52,9 +53,11 @@ class ColumnFormat:
         """Raises: ValueError for what is no look."""
         words, decimals = plain.texts("words"), plain.whole("decimals") if "decimals" in plain else None
         if len(words) not in (0, 2):
-            raise ValueError(f"words of {plain.at} should be two, for yes and no")
+            raise ValueError(tr("words of {at} should be two, for yes and no", at=plain.at))
         if decimals is not None and not 0 <= decimals <= MOST_DECIMALS:
-            raise ValueError(f"decimals of {plain.at} should be 0 to {MOST_DECIMALS}")
+            raise ValueError(
+                tr("decimals of {at} should be 0 to {most_decimals}", at=plain.at, most_decimals=MOST_DECIMALS)
+            )
         return cls(
             plain.text("title", ""), decimals, plain.flag("groups") if "groups" in plain else None,
             plain.word("style", STYLES, ""), plain.text("pattern", ""), plain.text("zone", ""), words,
@@ -69,7 +72,10 @@ class ColumnFormat:
             except ValueError as problem:
                 raise ConditionError(f"{name}: {problem}", "Write it like yyyy-MM-dd HH:mm:ss.") from problem
         if self.zone and _zone(self.zone) is None:
-            raise ConditionError(f"{name}: there is no time zone {self.zone}.", "Write it like Europe/Vienna or UTC.")
+            raise ConditionError(
+                tr("{name}: there is no time zone {zone}.", name=name, zone=self.zone),
+                tr("Write it like Europe/Vienna or UTC."),
+            )
 
 
 PLAIN = ColumnFormat()
@@ -140,7 +146,7 @@ def _part(at: dt.datetime, token: str) -> str:
         "w": week, "Y": year, "Q": (at.month + 2) // 3,
     }  # fmt: skip
     if letter not in numbers:
-        raise ValueError(f"{token!r} has no meaning in a date pattern.")
+        raise ValueError(tr("{token!r} has no meaning in a date pattern.", token=token))
     return f"{numbers[letter]:0{width}}"
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nimble_otter.table.text.show import grouped
+from nimble_otter.translation import tr
 
 MOST_HEX = 256 * 1024
 _TEXT_MARKS = [(b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")]
@@ -35,14 +36,14 @@ def content_of(data: bytes) -> Content:
         return Content(f"{known.extension.upper()} ({known.mime})", f".{known.extension}")
     text, encoding = _as_text(data)
     if text is not None:
-        return Content(f"text, {encoding}", ".txt", text=text)
+        return Content(tr("text, {encoding}", encoding=encoding), ".txt", text=text)
     return Content("bytes")
 
 
 def _picture(data: bytes, extension: str) -> Content:
     from PIL import ExifTags, Image, UnidentifiedImageError
 
-    word = f"{extension.upper()} picture"
+    word = tr("{extension} picture", extension=extension.upper())
     try:
         with Image.open(io.BytesIO(data)) as picture:
             facts = [("size", f"{grouped(picture.width)} × {grouped(picture.height)}"), ("colours", picture.mode)]
@@ -52,7 +53,7 @@ def _picture(data: bytes, extension: str) -> Content:
                 text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
                 facts.append((str(ExifTags.TAGS.get(number, number)), text[:200]))
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as problem:
-        return Content(f"{word}, damaged", f".{extension}", facts=(("problem", str(problem)[:200]),))
+        return Content(tr("{word}, damaged", word=word), f".{extension}", facts=(("problem", str(problem)[:200]),))
     return Content(word, f".{extension}", True, tuple(facts))
 
 
@@ -71,7 +72,7 @@ def _as_text(data: bytes) -> tuple[str | None, str]:
     except UnicodeDecodeError:
         if sum(byte < 32 and byte not in (9, 10, 13) for byte in data) or sum(128 <= b < 160 for b in data):
             return None, ""
-        return data.decode("iso-8859-1"), "ISO 8859-1"
+        return data.decode("iso-8859-1"), tr("ISO 8859-1")
     odd = sum(c < " " and c not in "\t\n\r" for c in text)
     return (text, "UTF-8") if not odd else (None, "")
 

@@ -15,6 +15,7 @@ from functools import lru_cache
 from typing import Any
 
 from nimble_otter.errors import ConditionError
+from nimble_otter.translation import tr
 from nimble_otter.values import Value
 
 MOST_WAYS = 1000
@@ -135,10 +136,14 @@ def _is_bounded(pattern: str, case: bool) -> bool:
     try:
         return _ways(re._parser.parse(pattern, _flags(case))) <= MOST_WAYS  # type: ignore[attr-defined]  # noqa: SLF001 - the parser has no public name
     except re.error as problem:
-        place = f" at character {problem.pos + 1}" if problem.pos is not None else ""
-        raise ConditionError(f"{pattern!r} is not a regular expression: {problem.msg}{place}.") from problem
+        place = tr(" at character {pos}", pos=problem.pos + 1) if problem.pos is not None else ""
+        raise ConditionError(
+            tr("{pattern!r} is not a regular expression: {msg}{place}.", pattern=pattern, msg=problem.msg, place=place)
+        ) from problem
     except (RecursionError, OverflowError) as problem:
-        raise ConditionError("The regular expression is nested too deeply.", "Write it in a simpler way.") from problem
+        raise ConditionError(
+            tr("The regular expression is nested too deeply."), tr("Write it in a simpler way.")
+        ) from problem
 
 
 def _ways(parsed: Value) -> float:
@@ -197,10 +202,12 @@ def _refused(pattern: str, problem: Exception) -> ConditionError:
     text = said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)
     if "perl operator" in text or "escape sequence" in text or "named capture" in text:
         return ConditionError(
-            f"{pattern!r} can't be used: {text}.",
+            tr("{pattern!r} can't be used: {text}.", pattern=pattern, text=text),
             "With + and * there is no look-around (?= (?! (?<= and no reference back to a group.",
         )
-    return ConditionError(f"{pattern!r} can't be used: {text}.", "Write it in a simpler way.")
+    return ConditionError(
+        tr("{pattern!r} can't be used: {text}.", pattern=pattern, text=text), tr("Write it in a simpler way.")
+    )
 
 
 def _at_the_end(pattern: str) -> str:

@@ -13,6 +13,7 @@ from decimal import Decimal
 from nimble_otter.table.core.columns import MISSING, Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat, in_zone, number_text, time_text
 from nimble_otter.table.text.text_format import span_text
+from nimble_otter.translation import trn
 from nimble_otter.values import Value
 
 THIN = "\u2009"
@@ -29,6 +30,13 @@ LONG = 300
 def grouped(number: int) -> str:
     """A whole number with thin spaces between groups of three digits."""
     return f"{number:,}".replace(",", THIN)
+
+
+def rows_words(count: int, is_documents: bool = False) -> str:
+    """So many rows, or documents."""
+    if is_documents:
+        return trn("{count} document", "{count} documents", count, count=grouped(count))
+    return trn("{count} row", "{count} rows", count, count=grouped(count))
 
 
 def shown(value: object, field: Field | None = None) -> str:  # noqa: C901 - a branch for each type
