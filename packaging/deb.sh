@@ -17,9 +17,10 @@ mkdir -p "$root/opt" "$root/usr/bin" "$root/DEBIAN"
 version=$("$root$home/bin/python" -c 'import nimble_otter; print(nimble_otter.__version__)')
 packages=$root$home/lib/python3.11/site-packages
 
-# what the program does not load: QML, the designer's and the compiler's parts, translations, tools for building
+# what the program does not load: QML, the parts of designer and compiler, languages that we have not, tools for building
 qt=$packages/PySide6/Qt
-rm -rf "$qt"/{qml,translations,libexec,metatypes} "$packages"/PySide6/{glue,typesystems,include,support,doc,resources,scripts}
+find "$qt/translations" -type f ! -name "qtbase_de.qm" -delete 2>/dev/null || true
+rm -rf "$qt"/{qml,libexec,metatypes} "$packages"/PySide6/{glue,typesystems,include,support,doc,resources,scripts}
 rm -rf "$qt"/plugins/{designer,qmltooling,qmllint,qmlls,sqldrivers,help,scxmldatamodel,assetimporters}
 rm -f "$qt"/lib/libQt6{Qml,Quick,Labs,Designer,Help,UiTools,Lottie,WaylandCompositor,Sql}*.so*
 rm -f "$packages"/PySide6/Qt{Qml,Quick,Designer,Help,UiTools,Sql,Xml,QuickControls2,QuickWidgets,QmlIntegration}*.{abi3.so,pyi}

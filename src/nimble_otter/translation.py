@@ -21,6 +21,8 @@ FOLDER = Path(__file__).parent / "locale"
 VARIABLE = "NIMBLE_OTTER_LANGUAGE"
 """A language for one start, such as "de"; it wins over setting and desktop."""
 ENGLISH = "en"
+NAMES = {ENGLISH: "English", "de": "Deutsch"}
+"""What speakers call their language."""
 
 
 def languages() -> tuple[str, ...]:
@@ -57,7 +59,24 @@ def catalogue_of(wanted: list[str]) -> gettext.NullTranslations:
     return gettext.translation(DOMAIN, FOLDER, wanted, fallback=True)
 
 
+VALUES = (
+    "Filter", "Sort", "Compute", "Group", "Columns", "Open", "Top", "Join", "Append", "Compare", "Distinct", "Sample",
+    "Pivot", "Unpivot", "Transpose", "Check",
+    "is one of", "is none of", "is not one of", "is", "is not", "more than", "at least", "less than", "at most",
+    "between", "contains", "does not contain", "starts with", "is empty", "is not empty",
+    "matching rows", "all rows here", "all rows of both", "rows without a match", "rows with a match",
+    "sent", "held back", "failed", "skipped", "nothing new", "new", "gone", "changed",
+    "table", "view", "materialized view", "collection", "routine", "sequence",
+    "Line", "Area", "Bars", "Scatter", "Histogram", "Box", "Heat map", "Where", "Having", "Order",
+)  # fmt: skip
+"""Words of our files that are shown too: these hold them as they are, `tr_value` says them."""
+
 _catalogue = catalogue_of(wanted_languages())
+
+
+def language() -> str:
+    """The code of the language that texts are in."""
+    return _catalogue.info().get("language", ENGLISH)
 
 
 def tr(text: str, /, **values: object) -> str:
@@ -70,3 +89,8 @@ def trn(one: str, many: str, count: int, /, **values: object) -> str:
     """The text for a count of one or of many, in the forms that the language of the reader has."""
     found = _catalogue.ngettext(one, many, count)
     return found.format(**values) if values else found
+
+
+def tr_value(value: str) -> str:
+    """One of VALUES in the language of the reader; another as it is."""
+    return _catalogue.gettext(value) if value else ""

@@ -394,5 +394,5 @@ def _whole(statement: Statement) -> dict[str, object]:
 def _shown(value: Value) -> str:
     if isinstance(value, Missing):
         return tr("not there")
-    text = "empty" if value is None else plain(value)
+    text = tr("empty") if value is None else plain(value)
     return text if len(text) <= 60 else text[:59] + "…"

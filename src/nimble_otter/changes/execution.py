@@ -11,7 +11,7 @@ from nimble_otter.changes.locked_rows import POINT, LockedRows, Row, conflict, s
 from nimble_otter.changes.order import arranged, candidates
 from nimble_otter.changes.plan import Pairs, Plan, Statement, StatementKind
 from nimble_otter.changes.report import AT_ONCE, Outcome, batches
-from nimble_otter.changes.side_effects import SideEffect, SideEffects, counted
+from nimble_otter.changes.side_effects import SideEffect, SideEffects
 from nimble_otter.changes.statement_sql import Bound
 from nimble_otter.errors import ChangeError, LostError, SourceError
 from nimble_otter.sources.catalogue import TableInfo
@@ -20,7 +20,7 @@ from nimble_otter.sources.session import Done
 from nimble_otter.sources.writer import Writer
 from nimble_otter.stop import Progress, StopToken
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 _NOT_TRIED = tr(
     "Not tried: the server has no savepoints, and its transaction ended with the first statement that failed."
@@ -225,7 +225,8 @@ class Execution:
             )
         more = done.beside - side.rows
         self._by_triggers += max(0, more)
-        notes = (side.note, tr("{counted} by triggers", counted=counted(more, tr("more row"))) if more > 0 else "")
+        by_triggers = trn("{count} more row by triggers", "{count} more rows by triggers", more, count=grouped(more))
+        notes = (side.note, by_triggers if more > 0 else "")
         return Outcome(statement, done.touched, note="; ".join(note for note in notes if note))
 
     def _bad(self, statement: Statement, done: Done | None, problem: SourceError | None) -> Outcome:
@@ -249,7 +250,12 @@ class Execution:
         if not names or (count is not None and count <= 0):
             return
         what = (
-            tr("{counted} changed by triggers", counted=counted(count, tr("more row")))
+            trn(
+                "{count} more row changed by triggers",
+                "{count} more rows changed by triggers",
+                count,
+                count=grouped(count),
+            )
             if count is not None
             else tr("what triggers change elsewhere")
         )

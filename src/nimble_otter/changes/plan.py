@@ -103,7 +103,7 @@ class Plan:
         """In words, how rows are matched."""
         if self.by_values:
             return tr("all values seen")
-        extra = {"seen": tr(" + values seen"), "row": tr(" + the whole row seen"), "key": " alone"}[self.guard]
+        extra = {"seen": tr(" + values seen"), "row": tr(" + the whole row seen"), "key": tr(" alone")}[self.guard]
         return ", ".join(self.key) + extra
 
 

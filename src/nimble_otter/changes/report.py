@@ -107,7 +107,7 @@ def one_by_one(
         done = replace(plan, statements=tuple(o.statement for o in outcomes if o.is_good))
         return tuple(outcomes), done, finish(done)
     except LostError as problem:
-        what = "documents" if plan.dialect.is_documents else "statements"
+        what = tr("documents") if plan.dialect.is_documents else tr("statements")
         raise OutcomeUnknown(
             tr(
                 "The connection was lost. {outcomes_count} of {statements_count} {what} were "

@@ -69,7 +69,7 @@ class SideEffects:
                     side.note = f"{side.note}, {text}" if side.note else tr("changes with it {text}", text=text)
                     side.rows += count
                     continue
-                verb = "Deleting" if statement.kind == StatementKind.DELETE else "Changing"
+                verb = tr("Deleting") if statement.kind == StatementKind.DELETE else tr("Changing")
                 side.refused = (
                     f"{side.refused[:-1]}, {text}."
                     if side.refused
@@ -84,8 +84,3 @@ class SideEffects:
         key = [self._rows.before[statement.row_id].get(name) for name in link.referred]
         rows = [self._rows.before.get(s.row_id, {}) for s in deletes]
         return sum(all(alike(row.get(n), v) for n, v in zip(link.columns, key, strict=True)) for row in rows)
-
-
-def counted(count: int, what: str) -> str:
-    """A count with its noun: "1 row", "2 rows"."""
-    return f"{grouped(count)} {what}{'s' if count != 1 else ''}"

@@ -14,7 +14,7 @@ from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.trace import Origin
 from nimble_otter.table import Column, Field, Table, View
 from nimble_otter.table.ops.group import group_view
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 from nimble_otter.values import Value
 
 
@@ -173,7 +173,9 @@ def _problem(
 ) -> str:
     if info.kind not in (EntryKind.TABLE, EntryKind.VIEW):
         return tr(
-            "{info_name} is a {kind}; its rows are maintained by the server.", info_name=info.name, kind=info.kind
+            "{info_name} is a {kind}; its rows are maintained by the server.",
+            info_name=info.name,
+            kind=tr_value(info.kind),
         )
     if info.kind == EntryKind.VIEW:
         return tr("{info_name} is a view; open the table behind it to change it.", info_name=info.name)

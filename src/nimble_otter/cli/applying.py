@@ -72,9 +72,10 @@ def _tell(text: str, outcomes: Sequence[Outcome], is_written: bool, as_json: boo
     if as_json:
         tell(json.dumps({"written": is_written, "statements": lines}, ensure_ascii=False, indent=1))
         return
+    failed = tr("failed")
     for line in lines:
         rows = "" if line["rows"] is None else tr("{rows} rows", rows=line["rows"])
-        tell(f"{line['line']}\t{'failed' if line['error'] else rows}\t{str(line['statement'])[:100]}")
+        tell(f"{line['line']}\t{failed if line['error'] else rows}\t{str(line['statement'])[:100]}")
     count = sum(1 for outcome in outcomes if outcome.error is None)
     ran = trn("{count} statement", "{count} statements", count, count=count)
     note(tr("{ran} written.", ran=ran) if is_written else tr("{ran} run and rolled back.", ran=ran), sys.stderr)

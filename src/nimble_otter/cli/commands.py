@@ -403,7 +403,7 @@ def _demo(options: argparse.Namespace) -> int:
     if not 0 < options.readings <= 10_000_000:
         raise UsageError(tr("--readings must be between 1 and 10000000."))
     folder = Path(options.folder)
-    progress = Progress("readings")
+    progress = Progress(tr("readings"))
     try:
         folder.mkdir(parents=True, exist_ok=True)
         write_survey(folder / "merrow.sqlite", options.readings, progress=progress)

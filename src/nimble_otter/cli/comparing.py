@@ -100,7 +100,7 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
     step = CompareStep(right.name, keys, pairs, _names(options.leave_out), _rules(options))
     other_names = {**dict(zip(keys, keys, strict=True)), **dict(pairs)}
     with around.connected(left.source) as here, around.connected(right.source) as there:
-        progress = around.progress("comparing")
+        progress = around.progress(tr("comparing"))
         compared = compare_by_ranges(
             left, right, step, (here, there), tell=lambda mine, theirs: progress(mine + theirs)
         )

@@ -206,7 +206,7 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
                     raise SendError(tr("Several tables can't be sent to standard output."), tr("Name a file for each."))
                 deliver(Pull(source.name, source, Query(connection.select_all(wanted[0].name))), [plan], Wishes())
                 continue
-            for sent, columns in delivered(source, connection, wanted, plan, progress=around.progress("writing")):
+            for sent, columns in delivered(source, connection, wanted, plan, progress=around.progress(tr("writing"))):
                 _say(
                     whole,
                     plan,

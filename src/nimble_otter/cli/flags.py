@@ -230,7 +230,7 @@ def add_compare(parser: argparse.ArgumentParser) -> None:
     """The words of `compare`, whose key is that of the comparison."""
     add_sending(parser)
     parser.set_defaults(**{_dest("key"): None})
-    own = parser.add_argument_group("comparing", conflict_handler="resolve")
+    own = parser.add_argument_group(tr("comparing"), conflict_handler="resolve")
     parser.add_argument("left", metavar="LEFT", help=_SIDE)
     parser.add_argument("right", metavar="RIGHT", help=tr("the same of the other side"))
     own.add_argument("--key", default="", metavar="COLUMNS", help=tr("what tells rows apart; found unless given"))

@@ -42,7 +42,7 @@ from nimble_otter.pull.schedules import (
 )
 from nimble_otter.pull.timetable import timetable
 from nimble_otter.session_bus import notify
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 
 def schedule(options: argparse.Namespace, plans: list[SendPlan]) -> int:
@@ -179,7 +179,7 @@ def _run(options: argparse.Namespace, _: list[SendPlan]) -> int:
         notify(title, ran.said, is_urgent=not is_well)
     if ran.problem is not None:
         raise ran.problem
-    note(f"{made.name}: {', '.join(filter(None, (ran.outcome, ran.said)))}")
+    note(f"{made.name}: {', '.join(filter(None, (tr_value(ran.outcome), ran.said)))}")
     return 0
 
 

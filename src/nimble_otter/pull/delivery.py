@@ -305,7 +305,7 @@ def hold_back(checked: Sequence[Checked]) -> None:
         return
     text = "; ".join(each.words() for each in failed[:3])
     more = tr(" and {failed_count} more", failed_count=len(failed) - 3) if len(failed) > 3 else ""
-    verb = "fails" if len(failed) == 1 else "fail"
+    verb = tr("fails") if len(failed) == 1 else tr("fail")
     raise ChecksFailed(
         tr(
             "{failed_count} of {checked_count} checks {verb}: {text}{more}. Nothing was delivered.",
@@ -372,7 +372,7 @@ def _must_count(plan: SendPlan) -> bool:
 
 
 def _fetched(pull: Pull, around: Surroundings, stop: StopToken) -> Fetched:
-    progress = around.progress("reading")
+    progress = around.progress(tr("reading"))
     with around.connected(pull.source) as connection:
         fetched = fetch(connection, request_of(pull, connection), stop, lambda table: progress(table.rows, None))
     stop.check()
@@ -388,10 +388,10 @@ def _delivered(
     if plan.format == SOURCE:
         source = around.find_source(str(plan.options.get("source", "")))
         with around.connected(source) as connection:
-            moved = transfer_to(rows, plan, connection, stop, around.progress("writing"))
+            moved = transfer_to(rows, plan, connection, stop, around.progress(tr("writing")))
         yield Delivery(plan, moved, len(rows.fields))
     else:
-        sent = send_rows(pull, rows, plan, at or dt.datetime.now(), stop, around.progress("writing"), rows.table)
+        sent = send_rows(pull, rows, plan, at or dt.datetime.now(), stop, around.progress(tr("writing")), rows.table)
         yield Delivery(plan, sent, len(rows.fields))
 
 

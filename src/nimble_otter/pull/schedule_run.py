@@ -45,7 +45,7 @@ class Ran:
     problem: OtterError | None = None
 
 
-SKIPPED, NOTHING_NEW = "skipped", tr("nothing new")
+SKIPPED, NOTHING_NEW = "skipped", "nothing new"
 
 
 def run_schedule(

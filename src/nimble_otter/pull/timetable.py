@@ -229,7 +229,7 @@ def _own_zone() -> dt.tzinfo:
 
 def _days_words(field: str) -> str:
     if field == "1-5":
-        return "weekdays"
+        return tr("weekdays")
     days = [DAYS[(int(part) - 1) % 7] for part in field.split(",") if part.isdigit()]
     return f"{', '.join(days)}" if len(days) == len(field.split(",")) else tr("on {field}", field=field)
 

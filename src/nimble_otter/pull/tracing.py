@@ -32,6 +32,7 @@ from nimble_otter.pull.steps import (
     UnpivotStep,
     find_column,
 )
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.pull.steps.group import with_parts
 from nimble_otter.pull.steps.join import needed
 from nimble_otter.query.local.conditions import parse_condition
@@ -115,7 +116,7 @@ def trace(course: Course, row: int, stop: StopToken = NEVER) -> Trace:
     for at, result in enumerate(course.results):
         stop.check()
         step = result.applied if result.applied is not None else result.step
-        title = step.name or f"{step.kind.capitalize()} {step.words()}"
+        title = step.name or f"{step_title(step.kind)} {step.words()}"
         if not len(rows):
             passages.append(Passage(at, title, Fate.UNREACHED, tr("not reached")))
         elif not step.on:
@@ -196,7 +197,7 @@ def _followed(step: Step, before: Shaped, after: Shaped, rows: Ids, stop: StopTo
         if isinstance(step, kind):
             return follow(step, before, after, rows, stop)
     kept = _still_there(after, rows)
-    return kept, Fate.KEPT if len(kept) else Fate.LOST, "kept" if len(kept) else tr("left out here"), ()
+    return kept, Fate.KEPT if len(kept) else Fate.LOST, tr("kept") if len(kept) else tr("left out here"), ()
 
 
 def _still_there(after: Shaped, rows: Ids) -> Ids:
@@ -324,12 +325,12 @@ def _drawn(step: SampleStep, before: Shaped, after: Shaped, rows: Ids, stop: Sto
 
 def _sorted(step: SortStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     start, end = _places(before, rows)[0] + 1, _places(after, rows)[0] + 1
-    return rows, Fate.MOVED, f"from place {grouped(start)} to {grouped(end)}", ()
+    return rows, Fate.MOVED, tr("from place {start} to {end}", start=grouped(start), end=grouped(end)), ()
 
 
 def _hidden(step: ColumnsStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
     gone = [before.title(place) for place in before.shown() if place not in after.shown()]
-    return rows, Fate.KEPT, tr("kept; hidden: {gone}", gone=", ".join(gone)) if gone else "kept", ()
+    return rows, Fate.KEPT, tr("kept; hidden: {gone}", gone=", ".join(gone)) if gone else tr("kept"), ()
 
 
 def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:
@@ -344,7 +345,7 @@ def _computed(step: ComputeStep, before: Shaped, after: Shaped, rows: Ids, stop:
                     value_words=value_words(after.table, find_column(after.table, each.label), at),
                 )
             )
-    return rows, Fate.KEPT, ", ".join(lines) or "kept", ()
+    return rows, Fate.KEPT, ", ".join(lines) or tr("kept"), ()
 
 
 def _merged(step: GroupStep, before: Shaped, after: Shaped, rows: Ids, stop: StopToken) -> Followed:

@@ -21,6 +21,7 @@ from nimble_otter.pull.steps import (
     UnpivotStep,
     find_column,
 )
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.pull.steps.group import with_parts
 from nimble_otter.pull.steps.join import needed
 from nimble_otter.pull.tracing import Fate, Passage, row_words, value_words
@@ -79,7 +80,7 @@ def origin_of(
             continue
         text = _back(step, course.before(number), result.shaped, sought, stop)
         if text:
-            passages.append(Passage(number, step.name or f"{step.kind.capitalize()} {step.words()}", Fate.KEPT, text))
+            passages.append(Passage(number, step.name or f"{step_title(step.kind)} {step.words()}", Fate.KEPT, text))
         if not sought.names:
             return tuple(passages)
     passages += [
@@ -112,13 +113,13 @@ def _back(step: Step, before: Shaped, after: Shaped, sought: _Sought, stop: Stop
             sought.swap(step.value or "value", [step.columns[int(sought.rows[0]) % count]])
         sought.names = [name for name in sought.names if name != (step.label or "column")]
         sought.rows = _ids(before, np.unique(sought.rows // count))
-        return f"from the column {sought.names[0]}" if sought.names else tr("the name of a column")
+        return tr("from the column {names}", names=sought.names[0]) if sought.names else tr("the name of a column")
     if isinstance(step, TransposeStep):
         sought.names.clear()
         return tr("a row there is a column here; what stands before it can't be followed")
     if isinstance(step, CompareStep):
         sought.names.clear()
-        return f"from the comparison with {step.other}"
+        return tr("from the comparison with {other}", other=step.other)
     return ""
 
 
@@ -181,7 +182,7 @@ def _grouped(step: GroupStep, before: Shaped, after: Shaped, sought: _Sought) ->
             )
         elif at - len(keys) < len(step.figures) and at >= 0:
             figure = step.figures[at - len(keys)]
-            words = figure.figure.value if figure.column else "count"
+            words = figure.figure.value if figure.column else tr("count")
             lines.append(
                 tr("{words} over the {count} rows of {group}", words=words, count=grouped(count), group=group or "all")
             )

@@ -18,7 +18,7 @@ from nimble_otter.table.core.columns import Ids
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, compare_views
 from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.text.show import shown
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 INTERVALS_S = (5, 10, 30, 60, 300, 900, 3600)
 MOST_SEEN = 2000
@@ -66,10 +66,8 @@ class Looked:
 
     def words(self) -> str:
         """The counts."""
-        parts = [
-            f"{count} {word}" for count, word in ((self.new, "new"), (self.gone, "gone"), (self.changed, "changed"))
-        ]
-        return ", ".join(part for part in parts if not part.startswith("0 ")) or tr("nothing changed")
+        counts = ((self.new, "new"), (self.gone, "gone"), (self.changed, "changed"))
+        return ", ".join(f"{count} {tr_value(word)}" for count, word in counts if count) or tr("nothing changed")
 
 
 class OtherColumns(ConditionError):

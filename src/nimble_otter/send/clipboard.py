@@ -22,7 +22,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.translation import tr
 
 FORMS = (
-    ("cells", "Cells"),
+    ("cells", tr("Cells")),
     ("header", tr("Cells with header")),
     ("names", tr("Names of the columns")),
     ("list", tr("List of values for IN (…)")),

@@ -53,7 +53,7 @@ def entry_of(statement: Statement, outcome: Outcome | None) -> Entry:
         return Entry(mark, tone, title, text)
     if outcome.is_good:
         return Entry(mark, tone, title, text, tr("1 row"))
-    return Entry("!", "plum", title, outcome.problem, tr("in conflict") if outcome.is_conflict else "refused", True)
+    return Entry("!", "plum", title, outcome.problem, tr("in conflict") if outcome.is_conflict else tr("refused"), True)
 
 
 @dataclass(frozen=True, slots=True)

@@ -33,10 +33,10 @@ _KINDS = {
     ChartKind.HEAT: tr("Heat map"),
 }
 _ORDER_WORDS = {"along": tr("by their order"), "largest": tr("largest first"), "smallest": tr("smallest first"),
-                "rows": "as the rows come"}  # fmt: skip
-_STACK_WORDS = {"beside": tr("beside each other"), "stacked": "on each other", "share": "as shares of 100 %"}
-_LEGEND_WORDS = {"auto": "where it fits", "beside": tr("above the chart"), "none": "none"}
-_PALETTE_WORDS = {"river": "river", "strong": "strong", "grey": tr("grey, for print")}
+                "rows": tr("as the rows come")}  # fmt: skip
+_STACK_WORDS = {"beside": tr("beside each other"), "stacked": tr("on each other"), "share": tr("as shares of 100 %")}
+_LEGEND_WORDS = {"auto": tr("where it fits"), "beside": tr("above the chart"), "none": tr("none")}
+_PALETTE_WORDS = {"river": tr("river"), "strong": tr("strong"), "grey": tr("grey, for print")}
 _NO_FIGURE = tr("each row")
 _FIGURES = [f for f in AggregateFunction if f not in (AggregateFunction.LIST, AggregateFunction.MODE)]
 _FIELD, _PART, _NAME, _TEXT = 116, 88, 78, 158
@@ -202,18 +202,22 @@ class ChartDrawer(Drawer):
             self._choice(grid, tr("Order"), "order", [(key, _ORDER_WORDS[key]) for key in ORDERS])
             if any(up.figure for up in chart.up):
                 self._number(
-                    grid, tr("Only the top"), "top", "all", tr("So many categories; all others together are “other”")
+                    grid,
+                    tr("Only the top"),
+                    "top",
+                    tr("all"),
+                    tr("So many categories; all others together are “other”"),
                 )
         if kind is ChartKind.HISTOGRAM:
-            self._number(grid, tr("Bins"), "bins", "as many as suit", tr("How many bins of one width"))
+            self._number(grid, tr("Bins"), "bins", tr("as many as suit"), tr("How many bins of one width"))
         if kind in (ChartKind.BARS, ChartKind.BOX):
-            self._choice(grid, tr("Lie"), "sideways", [("", "upright"), ("yes", "on their side")])
+            self._choice(grid, tr("Lie"), "sideways", [("", tr("upright")), ("yes", tr("on their side"))])
 
     def _up_line(self, grid: QGridLayout, chart: Chart, place: int, up: Up) -> None:
-        words = tr("Shade") if chart.kind is ChartKind.HEAT else "Up" if place == 0 else "and"
+        words = tr("Shade") if chart.kind is ChartKind.HEAT else tr("Up") if place == 0 else tr("and")
         is_raw = chart.kind in (ChartKind.SCATTER, ChartKind.BOX)
         amounts = [field for field in self._fields if kind_of(field) != CATEGORY]
-        choices = self._names(amounts if is_raw or not up.figure else None, "" if is_raw else "rows")
+        choices = self._names(amounts if is_raw or not up.figure else None, "" if is_raw else tr("rows"))
         parts: list[QWidget] = [
             self._column(f"{words} {place + 1}", up.column, choices, partial(self._set_up_column, place))
         ]
@@ -256,7 +260,7 @@ class ChartDrawer(Drawer):
                 self._text(grid, tr("Scale, 2nd"), "second_scale", lambda _: "0 to 4, log, reversed", scale_of)
         self._choice(grid, tr("Legend"), "legend", [(key, _LEGEND_WORDS[key]) for key in LEGENDS])
         self._choice(grid, tr("Colours"), "palette", [(key, _PALETTE_WORDS[key]) for key in PALETTES])
-        self._choice(grid, tr("Grid lines"), "grid", [("yes", "shown"), ("", "none")])
+        self._choice(grid, tr("Grid lines"), "grid", [("yes", tr("shown")), ("", tr("none"))])
         for index, note in enumerate(chart.notes):
             line_edit = QLineEdit(note.text)
             line_edit.setAccessibleName(tr("Note {index}", index=index + 1))

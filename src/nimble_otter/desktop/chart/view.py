@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QButtonGroup, QPushButton, QStackedWidget, QWidget
 from nimble_otter.desktop.chart.canvas import ChartCanvas
 from nimble_otter.desktop.kit.widgets import ElidedLabel, boxed, button, clear, column, label, row
 from nimble_otter.pull.charts import Chart
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _WIDEST_NAME = 28
 
@@ -97,7 +97,7 @@ class ChartView(QWidget):
         clear(self._offers)
         self._words.setText(words)
         for chart in offers:
-            text = f"{chart.kind.value.capitalize()}: {chart.words()}"
+            text = f"{tr_value(chart.kind.value.capitalize())}: {chart.words()}"
             self._offers.addLayout(row(button(text, partial(self.made.emit, chart), "", _DRAW), None))
         self._offers.addLayout(row(button(tr("Choose everything in the drawer"), self._empty, "link"), None))
 

@@ -169,17 +169,18 @@ def _few(value: object) -> object:
 def _figures(found: Profile, field: Field) -> list[tuple[str, str]]:
     share = f" · {100 * found.empty / found.rows:.0f} %" if found.rows and found.empty else ""
     figures: list[tuple[str, Any]] = [
-        ("rows", grouped(found.rows)),
-        ("empty", f"{grouped(found.empty)}{share}"),
-        ("distinct", grouped(found.distinct)),
+        (tr("rows"), grouped(found.rows)),
+        (tr("empty"), f"{grouped(found.empty)}{share}"),
+        (tr("distinct"), grouped(found.distinct)),
     ]
+    counts = len(figures)
     if not found.bins:
-        figures += [("lowest", found.smallest), ("highest", found.largest)]
-    figures += [("shortest", found.shortest), ("longest", found.longest)]
-    figures += [("mean", found.mean), ("median", found.median), ("sum", found.total), (tr("spread (sd)"), found.spread)]
+        figures += [(tr("lowest"), found.smallest), (tr("highest"), found.largest)]
+    figures += [(tr("shortest"), found.shortest), (tr("longest"), found.longest)]
+    figures += [(tr("mean"), found.mean), (tr("median"), found.median), (tr("sum"), found.total)]
+    figures += [(tr("spread (sd)"), found.spread)]
     figures += [(tr("a quarter below"), found.low_quarter), (tr("a quarter above"), found.high_quarter)]
-    return [(name, v if isinstance(v, str) and name in ("rows", "empty", "distinct") else shown(_few(v), field))
-            for name, v in figures if v is not None]  # fmt: skip
+    return [(name, v if n < counts else shown(_few(v), field)) for n, (name, v) in enumerate(figures) if v is not None]
 
 
 class _Histogram(QWidget):
@@ -252,7 +253,7 @@ class _ShapesPage(ScrolledLines):
             button(grouped(n), partial(self.sample_wanted.emit, n), "link", tr("Sample {n} documents", n=grouped(n)))
             for n in sizes
         ]
-        self.lines.addLayout(row(label("sample", "faint", tokens.SMALL_PX), *links, None, space=8))
+        self.lines.addLayout(row(label(tr("sample"), "faint", tokens.SMALL_PX), *links, None, space=8))
         for shape in shapes.shapes:
             self.lines.addWidget(_ShapeBox(shape))
             self.lines.addWidget(Line())

@@ -67,7 +67,7 @@ class LastTimesPage(ScrolledLines):
         self.lines.addWidget(label(title, bold=True, wrap=True))
         self.lines.addSpacing(8)
         self.lines.addWidget(_Bars([*(each.rows for each in reversed(before[:count])), found.now.rows]))
-        self._line("rows", grouped(found.now.rows), f"{found.now.rows - before[0].rows:+}")
+        self._line(tr("rows"), grouped(found.now.rows), f"{found.now.rows - before[0].rows:+}")
         if found.moved is not None:
             for name, value in ((tr("new keys"), found.moved.new), (tr("gone keys"), found.moved.gone),
                                 (tr("changed rows"), found.moved.changed)):  # fmt: skip

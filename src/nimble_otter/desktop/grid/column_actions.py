@@ -20,7 +20,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.pull.steps import CheckStep, ColumnsStep, Computed, ComputeStep, Condition
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.ops.binning import parts_for
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _MORE_CONDITIONS = {
     "number": ("more than", "at least", "less than", "at most", "between"),
@@ -229,7 +229,7 @@ class ColumnActions:
             menu.addAction(tr("Filter by values…"), lambda: self._filter(Condition("is none of", name)))
             more = menu.addMenu(tr("Filter where {title}", title=title))
             for operator in _conditions_for(field):
-                more.addAction(operator, calling(self._filter, Condition(operator, name)))
+                more.addAction(tr_value(operator), calling(self._filter, Condition(operator, name)))
             menu.addAction(tr("Group by {title}", title=title), lambda: actions.group_by(name))
             parts = [p for p in parts_for(field.kind) if not p.startswith(("steps", "first"))]
             if parts:

@@ -18,9 +18,13 @@ if TYPE_CHECKING:
     from nimble_otter.stop import StopToken
 
 COPY_FORMS = {
-    "names": tr("the names of the columns"), "list": "as a list for IN (…)", "csv": "as CSV", "json": "as JSON",
-    "markdown": "as Markdown", "sql": "as SQL inserts",
-}  # fmt: skip
+    "names": tr("the names of the columns"),
+    "list": tr("as a list for IN (…)"),
+    "csv": tr("as CSV"),
+    "json": tr("as JSON"),
+    "markdown": tr("as Markdown"),
+    "sql": tr("as SQL inserts"),
+}
 """Forms of a copy beside cells and cells with header, and their words."""
 
 

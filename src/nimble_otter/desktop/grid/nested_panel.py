@@ -79,7 +79,7 @@ class NestedPanel(QFrame):
     def _show(self) -> None:
         _, value = self._path[-1]
         table = table_of_nested(value)
-        noun = "fields" if isinstance(value, Mapping) else "items"
+        noun = tr("fields") if isinstance(value, Mapping) else tr("items")
         self.title.setText(f"{' › '.join(step for step, _ in self._path)}   {grouped(len(value))} {noun}")
         self.up.setVisible(len(self._path) > 1)
         model = model_for(all_rows(table), Edits(table.rows), None, (), {}, {})

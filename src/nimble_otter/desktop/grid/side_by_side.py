@@ -247,7 +247,12 @@ class SideBySide(QWidget):
             self._show_rows()
             return
         model = DifferencesModel(differences, self.only.isChecked())
-        parts = ((CHANGED, "changed"), (ONLY_HERE, tr("only here")), (ONLY_THERE, tr("only there")), (SAME, "alike"))
+        parts = (
+            (CHANGED, tr("changed")),
+            (ONLY_HERE, tr("only here")),
+            (ONLY_THERE, tr("only there")),
+            (SAME, tr("alike")),
+        )
         self.said.setText(", ".join(f"{grouped(n)} {word}" for state, word in parts if (n := differences.count(state))))
         widths = [column_width(differences.here.table, a) for a, _ in differences.pairs]
         self.grid.set_model(model, widths, False)  # type: ignore[arg-type]

@@ -32,7 +32,7 @@ class SearchFields(QWidget):
             field.setMaximumWidth(190)
         self.case, self.word, self.pattern = (
             button("Aa", look="chip", tip=tr("Match case")),
-            button("word", look="chip", tip=tr("Whole words only")),
+            button(tr("word"), look="chip", tip=tr("Whole words only")),
             button(".*", look="chip", tip=tr("Regular expression")),
         )
         for made in (self.case, self.word, self.pattern):

@@ -56,7 +56,7 @@ class ParameterFields(QWidget):
     def _add(self, name: str, query: Query) -> None:
         field = self.fields[name] = QLineEdit(shown(query.parameters.get(name)))
         field.setAccessibleName(tr("Parameter {name}", name=name))
-        field.setPlaceholderText("value")
+        field.setPlaceholderText(tr("value"))
         field.setFixedWidth(150)
         field.setAlignment(Qt.AlignmentFlag.AlignRight)
         field.textEdited.connect(lambda text: self._typed(name, text))
@@ -148,7 +148,7 @@ class ParameterFields(QWidget):
                 menu.addAction(plain(value), calling(self._pick, name, value))
         menu.addSeparator()
         kinds = menu.addMenu(tr("Kind"))
-        for kind, word in (("", f"as the query tells ({self._uses.get(name, Use()).kind or 'any'})"),
+        for kind, word in (("", tr("as the query tells ({kind})", kind=self._uses.get(name, Use()).kind or 'any')),
                            *((k, k) for k in KINDS)):  # fmt: skip
             entry = kinds.addAction(word, calling(self._ask, name, replace(ask, kind=kind)))
             entry.setCheckable(True)

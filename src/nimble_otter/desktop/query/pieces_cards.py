@@ -319,7 +319,7 @@ class Cards(QScrollArea):
 
         alias = self._view.asked.pieces.cards[at].alias
         if self._view.change(make) and gone:
-            pieces = "part" if gone == 1 else "parts"
+            pieces = tr("part") if gone == 1 else tr("parts")
             self._view.tell(
                 tr(
                     "{alias} was removed, with {gone} {pieces} that used it. Ctrl+Z restores them.",

@@ -25,10 +25,17 @@ from nimble_otter.desktop.query.query_host import PiecesHost
 from nimble_otter.query.pieces import conditions, edits
 from nimble_otter.query.pieces.model import Group, Predicate, QueryModel
 from nimble_otter.query.sql.scopes import tokens_of
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
-_FIGURES = [("", "as it is"), ("count", "count"), ("count distinct", "distinct"), ("sum", "sum"), ("avg", "mean"),
-            ("min", "min"), ("max", "max")]  # fmt: skip
+_FIGURES = [
+    ("", tr("as it is")),
+    ("count", tr("count")),
+    ("count distinct", tr("distinct")),
+    ("sum", tr("sum")),
+    ("avg", tr("mean")),
+    ("min", tr("min")),
+    ("max", tr("max")),
+]
 _INDENT = 18
 _NAMED = 96
 _TEXTS = ("text", "time", "date", "uuid")
@@ -63,7 +70,7 @@ class PieceRows(QScrollArea):
         self.preview.setToolTip(tr("Show the first rows whenever a piece changes; Run pulls all of them"))
         self.preview.setChecked(True)
         self.limit.setAccessibleName(tr("Limit in the query"))
-        self.limit.setPlaceholderText("none")
+        self.limit.setPlaceholderText(tr("none"))
         self.limit.setFixedWidth(84)
         self.limit.editingFinished.connect(self._limited)
         self.distinct.clicked.connect(self._set_distinct)
@@ -128,7 +135,9 @@ class PieceRows(QScrollArea):
     def _head(self, title: str, note: str, add: str, do: Callable[[], object], tip: str) -> None:
         made = button(add, do, "link", tip)
         made.setObjectName(f"add {title}")
-        self._lines.addLayout(row(label(title, bold=True, px=12), label(note, "faint", 11), None, made, space=8))
+        self._lines.addLayout(
+            row(label(tr_value(title), bold=True, px=12), label(note, "faint", 11), None, made, space=8)
+        )
 
     def _field(self, name: str, text: str, done: Callable[[str], object], hint: str, is_code: bool = True) -> QLineEdit:
         line_edit = QLineEdit(text)
@@ -247,7 +256,7 @@ class PieceRows(QScrollArea):
                 lambda _: self._change(lambda p: conditions.set_word(p, clause, path, word.currentData()))
             )
             add = button("+", lambda: self.begin(clause, "", path, ""), "plain", tr("Add a condition to these"))
-            parts: list[QWidget] = [word, label("these", "muted"), add]
+            parts: list[QWidget] = [word, label(tr("these"), "muted"), add]
             if path:
                 parts.append(self._remover(clause, path, tr("these conditions")))
             self._lines.addLayout(row(*parts, None, space=4, margins=(indent, 0, 0, 0)))
@@ -286,7 +295,7 @@ class PieceRows(QScrollArea):
         left.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         typed = left.lineEdit()
         assert typed is not None
-        typed.setPlaceholderText("column")
+        typed.setPlaceholderText(tr("column"))
         typed.setCursorPosition(0)
         signs = list(conditions.SIGNS)
         sign = combo(signs if leaf.sign in signs else [leaf.sign, *signs], leaf.sign, tr("Comparison"))
@@ -329,7 +338,7 @@ class PieceRows(QScrollArea):
         parts: list[QWidget] = [left, sign, right]
         if path is not None:
             either = button(
-                "or", lambda: self.begin(clause, leaf.left, path, "or"), "plain", tr("Add an alternative to it")
+                tr("or"), lambda: self.begin(clause, leaf.left, path, "or"), "plain", tr("Add an alternative to it")
             )
             either.setObjectName(f"{name} or")
             parts += [either, self._remover(clause, path, leaf.text)]
@@ -464,7 +473,7 @@ class PieceRows(QScrollArea):
             if span is None:
                 continue
             to_text = button(tr("Show in the text"), partial(self._view.show_text, span.start), "link")
-            self._lines.addLayout(row(label(title, bold=True, px=12), None, to_text))
+            self._lines.addLayout(row(label(tr_value(title), bold=True, px=12), None, to_text))
             lines = span.text.split("\n")
             said = label("\n".join(line[:60] for line in lines[:4]) + ("\n…" if len(lines) > 4 else ""), "muted")
             said.setFont(code_font(11))

@@ -48,15 +48,15 @@ class QueryDrawer(Drawer):
         self.text_button = button(
             tr("Edit"), lambda: self.edits.offer(self.text_button), "", tr("Format, expand, rename and more")
         )
-        self.text_chip = button("text", lambda: self.show_text(), "chip", tr("Edit the query as text"))
-        self.pieces_chip = button("pieces", lambda: self.show_pieces(), "chip", tr("Build the query from pieces"))
+        self.text_chip = button(tr("text"), lambda: self.show_text(), "chip", tr("Edit the query as text"))
+        self.pieces_chip = button(tr("pieces"), lambda: self.show_pieces(), "chip", tr("Build the query from pieces"))
         self._shapes = QButtonGroup(self)
         for made in (self.text_chip, self.pieces_chip):
             made.setCheckable(True)
             self._shapes.addButton(made)
             self.head.left.addWidget(made)
         self.text_chip.setChecked(True)
-        self.sql, self.native = button("SQL", look="chip"), button("native", look="chip")
+        self.sql, self.native = button("SQL", look="chip"), button(tr("native"), look="chip")
         self._languages = QButtonGroup(self)
         for made in (self.sql, self.native):
             made.setCheckable(True)

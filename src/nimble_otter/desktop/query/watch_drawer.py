@@ -12,7 +12,7 @@ from nimble_otter.desktop.pulls.drawer import Drawer
 from nimble_otter.errors import ConditionError
 from nimble_otter.pull.watching import INTERVALS_S, Seen, What
 from nimble_otter.query.local.conditions import parse_condition
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _WORDS = {
     5: tr("5 seconds"),
@@ -95,7 +95,7 @@ class WatchDrawer(Drawer):
             self.channel.setText(watch.channel)
         if not self.condition.hasFocus():
             self.condition.setText(watch.condition)
-        self.head.words.setText(watch.words or ("watching" if watch.every_s else ""))
+        self.head.words.setText(watch.words or (tr("watching") if watch.every_s else ""))
         self.problem.setText(watch.problem)
         self.problem.setVisible(bool(watch.problem))
         listed = (self.open_pull.uid, watch.looks, len(watch.seen))
@@ -153,7 +153,9 @@ class WatchDrawer(Drawer):
 
 def _texts(seen: Seen, with_day: bool = False) -> list[str]:
     at = f"{seen.at:%Y-%m-%d %H:%M:%S}" if with_day else f"{seen.at:%H:%M:%S}"
-    return [" ".join(text.split()) for text in (at, seen.what.value, seen.row, seen.column, seen.before, seen.after)]
+    return [
+        " ".join(text.split()) for text in (at, tr_value(seen.what), seen.row, seen.column, seen.before, seen.after)
+    ]
 
 
 def _item(seen: Seen) -> QTreeWidgetItem:

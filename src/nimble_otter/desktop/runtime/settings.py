@@ -24,7 +24,7 @@ from nimble_otter.pull.model import ROW_LIMIT
 from nimble_otter.sources.waits import ANSWER_S, CONNECT_S, IDLE_MIN, MOST_LINES
 from nimble_otter.table.text.column_format import time_text
 from nimble_otter.team_changes import noting
-from nimble_otter.translation import tr
+from nimble_otter.translation import languages, tr
 
 TEXT_SIZES = (80, 90, 100, 110, 125, 150, 175, 200)
 """Sizes of text in percent of what the desktop has."""
@@ -43,7 +43,8 @@ Value = str | int | bool | Mapping[str, str]
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """`theme`: light, dark or "" for the desktop's; `text_percent`: from the next start on; `row_height` in pixels;
+    """`theme`: light, dark or "" for the desktop's; `language`: its code, or "" for the desktop's, and `text_percent`:
+    from the next start on; `row_height` in pixels;
     `stripes`, `null_mark`, `thousands`, `date_form`, `time_form`, `time_zone`: see UsualLooks; `row_limit`: where new
     pulls stop; `history_days`: how long runs are kept; `code_size` in pixels, `wrap_lines` and `offer_names` of the
     query's text; `guard`: how rows of new pulls are matched; `memory_mb`: what the program may
@@ -53,6 +54,7 @@ class Settings:
     colleagues share, "" for nothing; `keys`: shortcuts by command ("": none) that are not the usual ones."""
 
     theme: str = ""
+    language: str = ""
     text_percent: int = 100
     row_height: int = ROW_HEIGHTS[0]
     stripes: bool = False
@@ -88,11 +90,21 @@ TEAM_WIDE = (
 
 
 _KNOWN: dict[str, Container[object]] = {
-    "theme": ("", *THEMES), "text_percent": TEXT_SIZES, "row_height": ROW_HEIGHTS, "null_mark": NULL_MARKS,
-    "row_limit": range(1, MOST_ROWS + 1), "history_days": range(1, MOST_DAYS + 1), "code_size": CODE_SIZES,
-    "guard": tuple(guard.value for guard in Guard), "memory_mb": MEMORIES, "connect_s": WAITED_S, "answer_s": WAITED_S,
-    "idle_min": IDLE_MINUTES, "most_lines": LINES_MOST,
-}  # fmt: skip
+    "theme": ("", *THEMES),
+    "language": ("", *languages()),
+    "text_percent": TEXT_SIZES,
+    "row_height": ROW_HEIGHTS,
+    "null_mark": NULL_MARKS,
+    "row_limit": range(1, MOST_ROWS + 1),
+    "history_days": range(1, MOST_DAYS + 1),
+    "code_size": CODE_SIZES,
+    "guard": tuple(guard.value for guard in Guard),
+    "memory_mb": MEMORIES,
+    "connect_s": WAITED_S,
+    "answer_s": WAITED_S,
+    "idle_min": IDLE_MINUTES,
+    "most_lines": LINES_MOST,
+}
 
 
 def trouble_with(name: str, value: object) -> str:

@@ -21,7 +21,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr, trn
+from nimble_otter.translation import tr, tr_value, trn
 
 _OWN = Qt.ItemDataRole.UserRole
 _MOST, _LOOK_MS = 500, 4000
@@ -57,7 +57,7 @@ class DeliveriesPage(QWidget):
         self.words.setAccessibleName(tr("Words to find"))
         self.words.setClearButtonEnabled(True)
         self.words.setFixedWidth(260)
-        outcomes = [("", tr("all outcomes")), *((o.value, o.value) for o in Outcome)]
+        outcomes = [("", tr("all outcomes")), *((o.value, tr_value(o)) for o in Outcome)]
         self.outcome = combo(outcomes, "", tr("Outcome"))
         self.found = label("", "muted")
         self.schedules = SchedulesList(jobs)
@@ -65,7 +65,7 @@ class DeliveriesPage(QWidget):
         self.schedules.said.connect(self.said)
         self.schedules.changed.connect(self.refresh)
         self.made = self._list()
-        self.made.setHeaderLabels([tr("When"), tr("Pull"), "To", tr("Rows"), tr("Size"), tr("What")])
+        self.made.setHeaderLabels([tr("When"), tr("Pull"), tr("To"), tr("Rows"), tr("Size"), tr("What")])
         for place in (3, 4):
             self.made.headerItem().setTextAlignment(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.open_button = button(tr("Open file"), lambda: self._file(False))
@@ -159,11 +159,15 @@ class DeliveriesPage(QWidget):
             if not all(word in text for word in words):
                 continue
             is_sent = delivered.outcome == Outcome.SENT.value
-            by = {"hand": tr("by hand"), "command line": "from the command line"}.get(delivered.by, "on its schedule")
+            by = {"hand": tr("by hand"), "command line": tr("from the command line")}.get(
+                delivered.by, tr("on its schedule")
+            )
             what = delivered.said or by
             name = Path(delivered.path).name if "/" in delivered.path else delivered.path
             size = _size(delivered.bytes) if delivered.bytes else ""
-            rows, message = (grouped(delivered.rows), what) if is_sent else ("", f"{delivered.outcome}: {what}")
+            rows, message = (
+                (grouped(delivered.rows), what) if is_sent else ("", f"{tr_value(delivered.outcome)}: {what}")
+            )
             item = QTreeWidgetItem([f"{delivered.moment:%a %d %b %H:%M}", delivered.pull, name, rows, size, message])
             item.setData(0, _OWN, delivered)
             item.setToolTip(2, as_plain(delivered.path))

@@ -24,7 +24,7 @@ from nimble_otter.translation import tr
 
 _EVERY = [
     ("day", tr("every day")),
-    ("weekday", "on weekdays"),
+    ("weekday", tr("on weekdays")),
     ("week", tr("every week on")),
     ("month", tr("every month on day")),
     ("hour", tr("every hour")),
@@ -56,7 +56,7 @@ class RepeatPage(FormPage):
         self.next = label("", "water")
         self.notes = label("", "amber", wrap=True)
         self.name, self.at, self.zone, self.days = (
-            self.field(n) for n in (tr("Name"), "At", tr("Time zone"), tr("Days"))
+            self.field(n) for n in (tr("Name"), tr("At"), tr("Time zone"), tr("Days"))
         )
         self.expression, self.key = self.field(tr("Calendar expression")), self.field(tr("Key"))
         self.grows, self.overlap = self.field(tr("Column that grows")), self.field(tr("Overlap"))
@@ -71,22 +71,25 @@ class RepeatPage(FormPage):
         self.minutes = combo([(str(n), tr("{n} minutes", n=n)) for n in STEPS], "15", tr("Minutes"))
         missed = [("run", tr("run once when the machine is up again")), ("skip", tr("skip it"))]
         self.missed = combo(missed, "run", tr("Missed runs"))
-        self.tell = combo([("failed", tr("when it fails or is held back")), ("always", "always"), ("never", "never")],
-                          "failed", tr("Notify"))  # fmt: skip
+        self.tell = combo(
+            [("failed", tr("when it fails or is held back")), ("always", tr("always")), ("never", tr("never"))],
+            "failed",
+            tr("Notify"),
+        )
         self.by = combo(_BY, "systemd", tr("Started by"))
-        self.only_new, self.changed = QCheckBox(tr("deliver each row once")), QCheckBox("and again when it changed")
+        self.only_new, self.changed = QCheckBox(tr("deliver each row once")), QCheckBox(tr("and again when it changed"))
         self.anyway = QCheckBox(tr("deliver rows that fail their checks all the same"))
         self.save = button(tr("Save"), self._save, "primary")
         self._lines = {
             "days": row(self.named(""), self.days),
-            "at": row(self.named("At"), self.at),
+            "at": row(self.named(tr("At")), self.at),
             "minutes": row(self.named(""), self.minutes, None),
             "expression": row(self.named(""), self.expression),
             "zone": row(self.named(tr("Time zone")), self.zone),
             "key": row(self.named(tr("Rows told apart by")), self.key),
             "changed": row(self.named(""), self.changed),
             "grows": row(self.named(tr("Read only since")), self.grows),
-            "overlap": row(self.named("with an overlap of"), self.overlap),
+            "overlap": row(self.named(tr("with an overlap of")), self.overlap),
         }
         self._boxes = {name: boxed(line) for name, line in self._lines.items()}
         inner = column(
@@ -181,7 +184,7 @@ class RepeatPage(FormPage):
         try:
             runs = self.table().runs(dt.datetime.now(dt.UTC))
             moments = [f"{moment:%a %d %b %H:%M}" for moment, _ in zip(runs, range(3), strict=False)]
-            self.next.setText(tr("next {moments}", moments=", ".join(moments)) if moments else "never")
+            self.next.setText(tr("next {moments}", moments=", ".join(moments)) if moments else tr("never"))
             set_tone(self.next, "water")
         except SavedError as problem:
             self.next.setText(problem.message)

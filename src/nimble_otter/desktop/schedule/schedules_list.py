@@ -28,7 +28,7 @@ from nimble_otter.pull.schedules import (
     without,
 )
 from nimble_otter.stop import StopToken
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _OWN = Qt.ItemDataRole.UserRole
 _IN_SIGHT = 4
@@ -238,12 +238,16 @@ class SchedulesList(QWidget):
 
 def _item(known: Known, now: dt.datetime) -> QTreeWidgetItem:
     schedule, state = known.schedule, known.state
-    following = f"with {known.keeper}" if known.keeper else _next_words(known.following, now, known.is_running)
+    following = (
+        tr("with {keeper}", keeper=known.keeper)
+        if known.keeper
+        else _next_words(known.following, now, known.is_running)
+    )
     texts = (schedule.name, schedule.table.words(), _targets(schedule.sends), following)
     item = QTreeWidgetItem(list(texts))
     item.setData(0, _OWN, known)
     is_bad = state.outcome in (Outcome.FAILED.value, Outcome.HELD.value)
-    text = (": " if is_bad else ", ").join(filter(None, (state.outcome, state.said)))
+    text = (": " if is_bad else ", ").join(filter(None, (tr_value(state.outcome), state.said)))
     under = tr("the team's, not run here") if known.keeper else text or tr("not run yet")
     item.setData(0, UNDER, under)
     item.setData(0, TONE, "plum" if is_bad else "muted")
@@ -272,14 +276,14 @@ def _marks_words(schedule: Schedule) -> str:
 
 def _targets(sends: Sequence[SendPlan]) -> str:
     names = [target_words(plan).rsplit("/", 1)[-1] for plan in sends]
-    return ", ".join(names) or "as the pull says"
+    return ", ".join(names) or tr("as the pull says")
 
 
 def _next_words(moment: dt.datetime | None, now: dt.datetime, runs: bool) -> str:
     if runs:
-        return "running"
+        return tr("running")
     if moment is None:
-        return "paused"
+        return tr("paused")
     minutes = max(0, round((moment - now).total_seconds() / 60))
     days, rest = divmod(minutes, 1440)
     if days:

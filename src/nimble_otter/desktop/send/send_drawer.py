@@ -254,7 +254,7 @@ class SendDrawer(Drawer):
                 tree_lines_count=grouped(len(open_pull.shaping.tree_lines() or ())),
             )
         else:
-            noun = tr("groups (the deepest level)") if shaped.grouped is not None else "rows"
+            noun = tr("groups (the deepest level)") if shaped.grouped is not None else tr("rows")
             words = tr(
                 "{rows} {noun} × {shown_count} columns, as shown",
                 rows=grouped(shaped.rows),

@@ -19,8 +19,13 @@ from nimble_otter.translation import tr
 NAME_WIDTH = 128
 _FIELD = 170
 _PLACES = tr("Filled in: {pull} {source} {table} {count} {date} {time} {date:%Y-%m} {param.name}")
-_SCOPES = (("shown", "as shown"), ("tree", tr("groups as they are open")), ("all", tr("all rows and columns pulled")),
-           ("query", tr("straight from the query")), ("server", tr("written by the server itself")))  # fmt: skip
+_SCOPES = (
+    ("shown", tr("as shown")),
+    ("tree", tr("groups as they are open")),
+    ("all", tr("all rows and columns pulled")),
+    ("query", tr("straight from the query")),
+    ("server", tr("written by the server itself")),
+)
 _NOT_FOR = {"clipboard": ("query", "server"), "source": ("query",)}
 
 
@@ -122,7 +127,7 @@ class SendForm(QWidget):
             choice.activated.connect(lambda _: self._set(option.name, choice.currentData()))
             return choice
         if option.kind == "yes/no":
-            tick = QCheckBox("yes")
+            tick = QCheckBox(tr("yes"))
             tick.setAccessibleName(option.label)
             tick.setChecked(bool(value))
             tick.toggled.connect(lambda on: self._set(option.name, on))

@@ -24,7 +24,7 @@ from nimble_otter.sources import Source, TableInfo
 from nimble_otter.table.text.show import grouped
 from nimble_otter.translation import tr, trn
 
-_EXISTS = (("refuse", "stop"), ("number", tr("number the new ones")), ("replace", tr("replace them")))
+_EXISTS = (("refuse", tr("stop")), ("number", tr("number the new ones")), ("replace", tr("replace them")))
 
 
 class SendTables(QDialog):

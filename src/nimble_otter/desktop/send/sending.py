@@ -323,7 +323,7 @@ class Sending:
             text = (
                 ""
                 if form == "cells"
-                else " with header"
+                else tr(" with header")
                 if form == "header"
                 else tr(" as {form_words}", form_words=_FORM_WORDS[form])
             )

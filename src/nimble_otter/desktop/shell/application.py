@@ -6,7 +6,7 @@ import logging
 import os
 from collections.abc import Sequence
 
-from PySide6.QtCore import QMessageLogContext, QtMsgType, qInstallMessageHandler
+from PySide6.QtCore import QLibraryInfo, QMessageLogContext, QtMsgType, QTranslator, qInstallMessageHandler
 from PySide6.QtWidgets import QApplication
 
 from nimble_otter import APPLICATION_ID
@@ -14,6 +14,7 @@ from nimble_otter.desktop.kit.theme import load_fonts, theme
 from nimble_otter.desktop.runtime.settings import read_settings
 from nimble_otter.home import settings_file
 from nimble_otter.session_bus import text_scale
+from nimble_otter.translation import ENGLISH, language
 
 
 def scale_text() -> None:
@@ -32,9 +33,19 @@ def make_app(arguments: Sequence[str] = ()) -> QApplication:
     app.setApplicationDisplayName("Nimble Otter")
     app.setDesktopFileName(APPLICATION_ID)
     app.setStyle("Fusion")
+    _speak(app)
     load_fonts(app)
     theme.follow_desktop()
     return app
+
+
+def _speak(app: QApplication) -> None:
+    """Have the toolkit's own texts (buttons of dialogs, menus of fields) in the language of ours."""
+    texts = QTranslator(app)
+    if language() != ENGLISH and texts.load(
+        f"qtbase_{language()}", QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)
+    ):
+        app.installTranslator(texts)
 
 
 def log_toolkit() -> None:

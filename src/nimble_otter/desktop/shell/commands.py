@@ -414,7 +414,7 @@ def _commands(window: Workbench) -> list[Finding]:
     used = {key: n for n, key in enumerate(window.commands.used)}
     results = []
     for command in sorted(window.commands.all(), key=lambda each: used.get(each.key, len(used))):
-        word = tr("command  {shortcut}", shortcut=command.shortcut) if command.shortcut else "command"
+        word = tr("command  {shortcut}", shortcut=command.shortcut) if command.shortcut else tr("command")
         text = "" if command.can() else tr("can't be done now")
         results.append(Finding(command.name, text, word, calling(window.commands.run, command.key)))
     return results
@@ -453,7 +453,7 @@ def collect_findings(window: Workbench) -> list[Finding]:
             names = [c.name for c in table.columns] if shapes is None else list(shapes.types)
             for name in names:
                 where = f"{table.name} · {source.name}"
-                word = "field" if shapes is not None else "column"
+                word = tr("field") if shapes is not None else tr("column")
                 findings.append(Finding(name, where, word, calling(_reveal, window, source.name, table.name, name)))
     return findings
 

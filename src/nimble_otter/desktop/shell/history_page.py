@@ -102,7 +102,7 @@ class HistoryPage(QWidget):
         rans = self._hub.history.search(self.words.text(), self.source.currentData())
         self.list.clear()
         for ran in rans[:_MOST]:
-            rows = "error" if ran.error else "" if ran.rows is None else grouped(ran.rows)
+            rows = tr("error") if ran.error else "" if ran.rows is None else grouped(ran.rows)
             text = " ".join(ran.text.split())[:300]
             item = QTreeWidgetItem([ran.at.replace("T", " ")[:19], ran.source, text, rows, f"{ran.seconds:.2f} s"])
             item.setData(0, _RAN, ran)
@@ -149,7 +149,7 @@ class HistoryPage(QWidget):
             return
         source = next((s for s in self._hub.sources if s.url == ran.url), Source(ran.source, ran.url))
         query = Query(ran.text, ran.language, ran.collection, dict(ran.parameters))
-        self.opened.emit(Pull(ran.pull or "from history", source, query))
+        self.opened.emit(Pull(ran.pull or tr("from history"), source, query))
 
     def _put(self) -> None:
         ran = self._ran()

@@ -45,7 +45,7 @@ from nimble_otter.desktop.runtime.settings import (
 )  # fmt: skip
 from nimble_otter.desktop.shell.shortcuts import FORMER
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import NAMES, languages, tr
 
 KEYBOARD = tr("Keyboard")
 _NAMES, _FIELDS = 160, 196
@@ -66,20 +66,27 @@ class Line:
     hint: str = ""
 
 
-_ON_OFF = (("True", "on"), ("False", "off"))
+_ON_OFF = (("True", tr("on")), ("False", tr("off")))
 LINES = (
     Line(
         "theme",
         tr("Look"),
         tr("Light or dark"),
         tr("at once"),
-        (("", "as the desktop is"), ("light", "light"), ("dark", "dark")),
+        (("", tr("as the desktop is")), ("light", tr("light")), ("dark", tr("dark"))),
+    ),
+    Line(
+        "language",
+        tr("Look"),
+        tr("Language"),
+        tr("from the next start on; files and scripts stay in English"),
+        (("", tr("as the desktop is")), *((code, NAMES.get(code, code)) for code in languages())),
     ),
     Line(
         "text_percent",
         tr("Look"),
         tr("Size of text"),
-        "from the next start on; of what the desktop has",
+        tr("from the next start on; of what the desktop has"),
         tuple((str(size), f"{size} %") for size in TEXT_SIZES),
     ),
     Line(
@@ -95,7 +102,7 @@ LINES = (
         tr("Rows"),
         tr("NULL shown as"),
         tr("the mark in cells; NULL in Record and in messages"),
-        tuple((mark, mark or "nothing") for mark in NULL_MARKS),
+        tuple((mark, mark or tr("nothing")) for mark in NULL_MARKS),
     ),
     Line(
         "thousands",
@@ -120,7 +127,7 @@ LINES = (
     ),
     Line("time_zone", tr("Rows"), tr("Time zone"), tr("for times that have one, such as Europe/Vienna"), hint="UTC"),
     Line("row_limit", tr("Query"), tr("Stop a new pull after"), tr("rows; each pull can have its own"), most=MOST_ROWS),
-    Line("history_days", tr("Query"), tr("Keep what was run for"), "days", most=MOST_DAYS),
+    Line("history_days", tr("Query"), tr("Keep what was run for"), tr("days"), most=MOST_DAYS),
     Line(
         "code_size",
         tr("Query"),
@@ -172,7 +179,7 @@ LINES = (
         tr("Network"),
         tr("Close unused connections after"),
         tr("the next question opens them again"),
-        tuple((str(m), tr("{m} minutes", m=m) if m else "never") for m in IDLE_MINUTES),
+        tuple((str(m), tr("{m} minutes", m=m) if m else tr("never")) for m in IDLE_MINUTES),
     ),
     Line(
         "most_lines",
@@ -192,8 +199,8 @@ LINES = (
         "team_folder",
         tr("Team"),
         tr("Folder of the team"),
-        "on a share or in git; what is in it stands beside yours",
-        hint="none",
+        tr("on a share or in git; what is in it stands beside yours"),
+        hint=tr("none"),
     ),
 )
 PARTS = (*dict.fromkeys(line.part for line in LINES), KEYBOARD)

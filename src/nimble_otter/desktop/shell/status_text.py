@@ -53,7 +53,7 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
             else "",
         )
         return
-    noun = "documents" if open_pull.is_documents else "rows"
+    noun = tr("documents") if open_pull.is_documents else tr("rows")
     shown = len(shaped.view) if shaped.grouped is not None else shaped.rows
     strong, rest = grouped(shown), tr("of {rows} {noun} shown", rows=grouped(open_pull.table.rows), noun=noun)
     if open_pull.failing is not None and open_pull.course is not None and open_pull.failing_of is not None:

@@ -21,6 +21,7 @@ from nimble_otter.pull import places, run_course
 from nimble_otter.pull.file import load_pull
 from nimble_otter.pull.pieces import Piece, drop_piece, keep_piece, load_pieces
 from nimble_otter.pull.steps import Step
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.table import Table
 from nimble_otter.translation import tr
 
@@ -69,7 +70,7 @@ class StepPieces(QObject):
         """Ask for a name, and keep some steps of the pull in sight under it."""
         pull = self._workspace.pull
         steps = pull.pull.steps[first : last + 1] if pull is not None else ()
-        usual = ", ".join(step.name or step.kind.capitalize() for step in steps)
+        usual = ", ".join(step.name or step_title(step.kind) for step in steps)
         question = KeepQuestion(usual, self._parent)
         if question.exec() != QDialog.DialogCode.Accepted:
             return

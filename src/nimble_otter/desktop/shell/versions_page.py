@@ -68,7 +68,7 @@ class VersionsPage(QWidget):
         for version in reversed(versions):
             changed = sum(mark != " " for mark, _ in difference(version.text, self._now))
             item = QTreeWidgetItem(
-                [version.at.replace("T", " ")[:16], version.why, str(changed) if changed else "as now"]
+                [version.at.replace("T", " ")[:16], version.why, str(changed) if changed else tr("as now")]
             )
             item.setTextAlignment(2, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setData(0, _VERSION, version)

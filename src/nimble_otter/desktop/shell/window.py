@@ -20,6 +20,7 @@ from nimble_otter.desktop.shell.step_pieces import StepPieces
 from nimble_otter.desktop.shell.tracing import Tracing
 from nimble_otter.desktop.shell.workbench import Workbench
 from nimble_otter.pull.steps import Step
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.sources.saved import SUFFIX as SOURCE_SUFFIX
 from nimble_otter.translation import tr
 
@@ -65,17 +66,17 @@ class Window(Workbench):
         from nimble_otter.desktop.steps.palette import TEAM
 
         if self.pull is not None:
-            kinds = [step.kind.capitalize() for step in self.pull.pull.steps]
+            kinds = [step_title(step.kind) for step in self.pull.pull.steps]
             self._used = self.step_pieces.used(recent_paths(self.layout_state))
             self.step_palette.offer(
                 [
-                    (piece.name, ", ".join(step.kind.capitalize() for step in piece.steps) + TEAM * piece.is_shared)
+                    (piece.name, ", ".join(step_title(step.kind) for step in piece.steps) + TEAM * piece.is_shared)
                     for piece in self.step_pieces.offered()
                 ],
                 [
                     (
                         step.name or step.words(),
-                        tr("{capitalize}, in {where}", capitalize=step.kind.capitalize(), where=where),
+                        tr("{step}, in {where}", step=step_title(step.kind), where=where),
                     )
                     for step, where in self._used
                 ],

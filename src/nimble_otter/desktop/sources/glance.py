@@ -72,7 +72,7 @@ class Glance(QFrame):
         self._source, self._table = source, table
         self._before = self._window.focusWidget()
         rows = ("≈ " if table.is_estimate else "") + grouped(table.rows) if table.rows is not None else ""
-        noun = "documents" if table.kind == EntryKind.COLLECTION else "rows"
+        noun = tr("documents") if table.kind == EntryKind.COLLECTION else tr("rows")
         count = f" · {rows} {noun}" if rows else ""
         self.title.setText(table.name)
         self.words.setText(

@@ -42,7 +42,7 @@ class SearchPage(QWidget):
         self.text.setPlaceholderText(tr("a text or a number"))
         self.text.setAccessibleName(tr("What to find"))
         self.cased, self.word, self.regex = (
-            QCheckBox("case"),
+            QCheckBox(tr("case")),
             QCheckBox(tr("whole word")),
             QCheckBox(tr("regular expression")),
         )
@@ -60,7 +60,7 @@ class SearchPage(QWidget):
         self.open_button = button(tr("Open the rows  ↵"), self._open)
         parts = column(
                 label(tr("Find a value"), px=18, bold=True), 4,
-                row(label("In", "muted"), self.source, self.table, None),
+                row(label(tr("In"), "muted"), self.source, self.table, None),
                 row(self.text, self.cased, self.word, self.regex, self.find_button, self.stop_button),
                 self.outcome, self.hits,
                 row(self.open_button, button(tr("Close"), self.closed.emit), None),

@@ -49,7 +49,7 @@ class SourceDrawer(Drawer):
             self._pair(tr("State"), label(str(problem), "plum", wrap=True))
         elif tables is not None:
             rows = sum(table.rows or 0 for table in tables)
-            noun = "documents" if open_pull.is_documents else "rows"
+            noun = tr("documents") if open_pull.is_documents else tr("rows")
             self._pair(tr("State"), label(f"{how_many(len(tables), open_pull.is_documents)}, {grouped(rows)} {noun}"))
         else:
             self._pair(tr("State"), label(tr("being opened"), "muted"))

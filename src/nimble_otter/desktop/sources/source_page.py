@@ -22,7 +22,7 @@ from nimble_otter.sources.uri import FILE, SERVER, TLS, Parts, kinds, parts_of, 
 from nimble_otter.sources.urls import split_secret
 from nimble_otter.translation import tr
 
-STAGES = [("", tr("not set")), ("test", "test"), ("production", "production")]
+STAGES = [("", tr("not set")), ("test", tr("test")), ("production", tr("production"))]
 
 
 class SourcePage(FormPage):
@@ -81,9 +81,9 @@ class SourcePage(FormPage):
         self.outcome.setMinimumHeight(34)
         self._lines = {
             "file": row(self.named(tr("File")), self.file, button("…", self._pick, tip=tr("Choose a file"))),
-            "host": row(self.named(tr("Host")), self.host, label("port", "muted"), self.port),
+            "host": row(self.named(tr("Host")), self.host, label(tr("port"), "muted"), self.port),
             "database": row(self.named(tr("Database")), self.database),
-            "user": row(self.named(tr("User")), self.user, label("password", "muted"), self.password),
+            "user": row(self.named(tr("User")), self.user, label(tr("password"), "muted"), self.password),
             "command": row(self.named(tr("Password by")), self.command),
             "ssh": row(self.named(tr("Through")), self.ssh),
             "replica": row(self.named(tr("Rows from")), self.replica),
@@ -148,7 +148,11 @@ class SourcePage(FormPage):
         self.export.setVisible(source is not None)
         is_own = source is not None and not source.is_shared and not source.url.startswith("demo:")
         self.share.setVisible(is_own and places.team_folder() is not None)
-        whole = "from the team's list and everybody's" if source is not None and source.is_shared else "from the list"
+        whole = (
+            tr("from the team's list and everybody's")
+            if source is not None and source.is_shared
+            else tr("from the list")
+        )
         self.remove.setToolTip(as_plain(tr("Remove it {whole}; pulls that use it keep its URI", whole=whole)))
         self.remove.setVisible(source is not None)
         self._say("", "muted")

@@ -41,7 +41,7 @@ from nimble_otter.pull.file import SUFFIX
 from nimble_otter.sources import ColumnInfo, Source, TableInfo
 from nimble_otter.sources.catalogue import EntryKind
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _ROLE = Qt.ItemDataRole.UserRole
 _RIGHT, _LEVEL, _DATA = _ROLE, _ROLE + 1, _ROLE + 2
@@ -357,7 +357,11 @@ class SourcesPane(QWidget):
 
     def _count(self, source: Source, table: TableInfo) -> str:
         if table.kind in (EntryKind.VIEW, EntryKind.MATERIALIZED_VIEW, EntryKind.ROUTINE, EntryKind.SEQUENCE):
-            return "view" if table.kind != EntryKind.ROUTINE and table.kind != EntryKind.SEQUENCE else table.kind
+            return (
+                tr("view")
+                if table.kind != EntryKind.ROUTINE and table.kind != EntryKind.SEQUENCE
+                else tr_value(table.kind)
+            )
         shapes = self._hub.shapes.get((source.name, table.name))
         if shapes is not None:
             return tr("{shapes_count} shapes", shapes_count=len(shapes.shapes))
@@ -383,7 +387,7 @@ class SourcesPane(QWidget):
         """Read the shelf's folder."""
         self.shelf.clear()
         for folder in places.shelf_folders():
-            whose = "" if folder == places.shelf_folder() else "team"
+            whose = "" if folder == places.shelf_folder() else tr("team")
             for path in sorted(folder.rglob(f"*{SUFFIX}")) if folder.is_dir() else ():
                 name = str(path.relative_to(folder).with_suffix(""))
                 self.shelf.addTopLevelItem(self._item(name, whose, 1, path))
@@ -493,7 +497,7 @@ class SourcesPane(QWidget):
 
 def _column_word(column: ColumnInfo) -> str:
     if column.key:
-        return "key" if not column.refers else tr("key → {split}", split=column.refers.split(".")[0])
+        return tr("key") if not column.refers else tr("key → {split}", split=column.refers.split(".")[0])
     return f"→ {column.refers.split('.')[0]}" if column.refers else column.word
 
 

@@ -85,7 +85,11 @@ class BringIntoLine(QWidget):
             differences.count(CHANGED),
             differences.count(lacking(not self._is_left)),
         )
-        texts = (f"insert what is only {sides[0]}", "update what differs", f"delete what is only {sides[1]}")
+        texts = (
+            tr("insert what is only {sides}", sides=sides[0]),
+            tr("update what differs"),
+            tr("delete what is only {sides}", sides=sides[1]),
+        )
         for mark, words, count in zip((self.insert, self.update_, self.delete), texts, counts, strict=True):
             mark.setText(f"{words}   {grouped(count)}")
         self._show_count()

@@ -47,13 +47,22 @@ from nimble_otter.translation import tr, trn
 
 _FORM, _NAME = 290, 92
 _RULES = {
-    Rule.FILLED: tr("is filled"), Rule.UNIQUE: tr("is unique"), Rule.AMONG: "is one of", Rule.RANGE: tr("is between"),
-    Rule.PATTERN: "matches", Rule.TYPE: tr("is of type"), Rule.NEWEST: tr("newest within"),
-    Rule.ELSEWHERE: tr("is in another pull"), Rule.AGGREGATE: tr("has an aggregate"), Rule.ROWS: tr("rows: count"),
-    Rule.SINCE_LAST: tr("rows: against last time"), Rule.NO_DUPLICATES: tr("rows: no duplicates"),
-    Rule.COLUMNS: tr("columns as last time"), Rule.SQL: tr("SQL condition"),
-}  # fmt: skip
-_SEVERITY = [("stop", tr("stops the delivery")), ("warn", "warns")]
+    Rule.FILLED: tr("is filled"),
+    Rule.UNIQUE: tr("is unique"),
+    Rule.AMONG: tr("is one of"),
+    Rule.RANGE: tr("is between"),
+    Rule.PATTERN: tr("matches"),
+    Rule.TYPE: tr("is of type"),
+    Rule.NEWEST: tr("newest within"),
+    Rule.ELSEWHERE: tr("is in another pull"),
+    Rule.AGGREGATE: tr("has an aggregate"),
+    Rule.ROWS: tr("rows: count"),
+    Rule.SINCE_LAST: tr("rows: against last time"),
+    Rule.NO_DUPLICATES: tr("rows: no duplicates"),
+    Rule.COLUMNS: tr("columns as last time"),
+    Rule.SQL: tr("SQL condition"),
+}
+_SEVERITY = [("stop", tr("stops the delivery")), ("warn", tr("warns"))]
 _MARK, _SUBJECT, _SAYS, _FOUND, _HOW = range(5)
 
 
@@ -227,9 +236,11 @@ class CheckDrawer(StepDrawer):
                 names = [("", tr("choose a column")), *((n, n) for n in self.names(name))]
                 chosen = combo(names, name, tr("Column {index}", index=index + 1))
                 chosen.activated.connect(lambda _, p=index, w=chosen: self._set_column(p, str(w.currentData())))
-                self._add(tr("Column") if not index else "and", chosen)
+                self._add(tr("Column") if not index else tr("and"), chosen)
             if line.rule is Rule.UNIQUE:
-                more = combo([("", "and another column"), *((n, n) for n in self.names())], "", tr("Another column"))
+                more = combo(
+                    [("", tr("and another column")), *((n, n) for n in self.names())], "", tr("Another column")
+                )
                 more.activated.connect(lambda: self._set_column(len(line.columns), str(more.currentData())))
                 self._add("", more)
         self._add_values(line)
@@ -250,22 +261,22 @@ class CheckDrawer(StepDrawer):
                 )
             case Rule.AMONG:
                 text = ", ".join(map(str, line.values))
-                self._text(tr("Values"), text, lambda t: self._change(values=_listed(t)), "with commas between")
+                self._text(tr("Values"), text, lambda t: self._change(values=_listed(t)), tr("with commas between"))
             case Rule.RANGE | Rule.ROWS:
                 self._bounds(low, high)
             case Rule.AGGREGATE:
                 figures = combo([f.value for f in AggregateFunction], line.figure or "sum", tr("Aggregate"))
                 figures.activated.connect(lambda: self._change(figure=str(figures.currentData())))
                 self._add(tr("Aggregate"), figures)
-                self._other(line, "as of the pull")
+                self._other(line, tr("as of the pull"))
                 if line.other:
-                    self._text("within", line.tolerance, lambda t: self._change(tolerance=t), tr("0, 1.5 or 2 %"))
+                    self._text(tr("within"), line.tolerance, lambda t: self._change(tolerance=t), tr("0, 1.5 or 2 %"))
                 else:
                     self._bounds(low, high)
             case Rule.ELSEWHERE:
                 self._other(line, tr("Pull"))
             case Rule.PATTERN:
-                self._text(tr("Pattern"), low, lambda t: self._change(values=(t,)), "such as [A-Z]{2}\\d+")
+                self._text(tr("Pattern"), low, lambda t: self._change(values=(t,)), tr("such as [A-Z]{2}\\d+"))
             case Rule.TYPE:
                 kinds = combo(list(TYPES), low or "number", tr("Type"))
                 kinds.activated.connect(lambda: self._change(values=(str(kinds.currentData()),)))
@@ -283,8 +294,10 @@ class CheckDrawer(StepDrawer):
                 self._add(tr("Condition"), field)
 
     def _bounds(self, low: str, high: str) -> None:
-        self._text("at least", low, lambda t: self._change(values=(t, (*self._values(), "", "")[1])), tr("no bound"))
-        self._text("at most", high, lambda t: self._change(values=((*self._values(), "")[0], t)), tr("no bound"))
+        self._text(
+            tr("at least"), low, lambda t: self._change(values=(t, (*self._values(), "", "")[1])), tr("no bound")
+        )
+        self._text(tr("at most"), high, lambda t: self._change(values=((*self._values(), "")[0], t)), tr("no bound"))
 
     def _values(self) -> tuple[object, ...]:
         return self.line.values if self.line is not None else ()

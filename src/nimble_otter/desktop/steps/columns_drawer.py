@@ -136,16 +136,24 @@ class ColumnsDrawer(StepDrawer):
         title.setAccessibleName(tr("Title"))
         title.editingFinished.connect(lambda: self._set(title=title.text().strip()))
         pinned = combo(
-            [("", "scrolls"), ("on", tr("stays at the left"))], "on" if name in step.pinned else "", tr("Place")
+            [("", tr("scrolls")), ("on", tr("stays at the left"))], "on" if name in step.pinned else "", tr("Place")
         )
         pinned.activated.connect(lambda _: self._pin(bool(pinned.currentData())))
         self._line(tr("Title"), title, pinned)
         for text, *parts in self._fields_for(field, look):
             self._line(text, *parts)
-        align = self._choice([("", "as usual"), ("left", "left"), ("centre", "centre"), ("right", "right")], look.align,
-                             tr("Align"), lambda v: self._set(align=v))  # fmt: skip
-        paint = self._choice([("", tr("no paint")), ("bars", "bars"), ("scale", "shades")], look.paint, tr("Paint"),
-                             lambda v: self._set(paint=v))  # fmt: skip
+        align = self._choice(
+            [("", tr("as usual")), ("left", tr("left")), ("centre", tr("centre")), ("right", tr("right"))],
+            look.align,
+            tr("Align"),
+            lambda v: self._set(align=v),
+        )
+        paint = self._choice(
+            [("", tr("no paint")), ("bars", tr("bars")), ("scale", tr("shades"))],
+            look.paint,
+            tr("Paint"),
+            lambda v: self._set(paint=v),
+        )
         paint.setEnabled(field.kind.is_amount)
         self._line(tr("Align"), align, paint)
 
@@ -153,9 +161,16 @@ class ColumnsDrawer(StepDrawer):
         kind = field.kind
         if kind.is_number:
             style = self._choice(
-                [("", "number"), ("percent", "percent"), ("bytes", tr("bytes, kB, MB")), ("scientific", "1.2e+03")],
-                look.style, tr("Numbers as"), lambda v: self._set(style=v),
-            )  # fmt: skip
+                [
+                    ("", tr("number")),
+                    ("percent", tr("percent")),
+                    ("bytes", tr("bytes, kB, MB")),
+                    ("scientific", "1.2e+03"),
+                ],
+                look.style,
+                tr("Numbers as"),
+                lambda v: self._set(style=v),
+            )
             digits = [
                 ("", tr("all digits")),
                 *((str(n), tr("{n} decimal{value}", n=n, value="s" * (n != 1))) for n in range(7)),
@@ -163,7 +178,7 @@ class ColumnsDrawer(StepDrawer):
             decimals = self._choice(digits, "" if look.decimals is None else str(look.decimals), tr("Decimals"),
                                     lambda v: self._set(decimals=int(v) if v else None))  # fmt: skip
             groups = self._choice(
-                [("", "as usual"), ("on", "1 000 000"), ("off", "1000000")],
+                [("", tr("as usual")), ("on", "1 000 000"), ("off", "1000000")],
                 "" if look.groups is None else "on" if look.groups else "off", tr("Thousands"),
                 lambda v: self._set(groups={"": None, "on": True, "off": False}[v]),
             )  # fmt: skip
@@ -199,7 +214,7 @@ class ColumnsDrawer(StepDrawer):
         completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         completer.setFilterMode(Qt.MatchFlag.MatchContains)
         combo_box.setCompleter(completer)
-        editor.setPlaceholderText("as usual")
+        editor.setPlaceholderText(tr("as usual"))
         editor.setText(value)
         editor.editingFinished.connect(lambda: editor.text().strip() != value and take(editor.text().strip()))
         return combo_box

@@ -153,7 +153,7 @@ class CompareDrawer(OtherDrawer):
 
     def _show_pairs(self, step: CompareStep, there: tuple[Field, ...]) -> None:
         by_name, given = {f.name.casefold(): f for f in there}, dict(step.pairs)
-        for index, title in enumerate((tr("column here"), "", "against", "within", "")):
+        for index, title in enumerate((tr("column here"), "", tr("against"), tr("within"), "")):
             self.pairs.addWidget(label(title, "faint", 12), 0, index)
         for line, field in enumerate(self.fields(), 1):
             if field.name in step.keys:
@@ -207,7 +207,7 @@ class CompareDrawer(OtherDrawer):
     def _text_rule(self, name: str, rule: Alike) -> QComboBox:
         """When texts count as the same."""
         chosen = "+".join(key for key, _ in _TEXT_RULES if getattr(rule, key))
-        choices = {"": "exactly"}
+        choices = {"": tr("exactly")}
         for count in (1, 2, 3):
             for some in combinations(_TEXT_RULES, count):
                 choices["+".join(key for key, _ in some)] = ", ".join(words for _, words in some)

@@ -19,41 +19,41 @@ from nimble_otter.table import Table
 from nimble_otter.translation import tr
 
 _FUNCTIONS = (
-    ("round(n, digits)", "number"),
-    ("abs(n)", "number"),
-    ("sqrt(n)", "number"),
+    ("round(n, digits)", tr("number")),
+    ("abs(n)", tr("number")),
+    ("sqrt(n)", tr("number")),
     ("coalesce(a, b)", tr("the first not empty")),
     ("nullif(a, b)", tr("NULL where equal")),
     ("greatest(a, b)", tr("the most")),
     ("least(a, b)", tr("the least")),
     ("case when a > 1 then b else c end", tr("by conditions")),
-    ("lower(t)", "text"),
-    ("upper(t)", "text"),
-    ("trim(t)", "text"),
-    ("length(t)", "characters"),
-    ("substring(t, 1, 3)", "from, how many"),
-    ("left(t, 3)", "text"),
-    ("replace(t, 'a', 'b')", "text"),
-    ("split_part(t, '-', 1)", "text"),
+    ("lower(t)", tr("text")),
+    ("upper(t)", tr("text")),
+    ("trim(t)", tr("text")),
+    ("length(t)", tr("characters")),
+    ("substring(t, 1, 3)", tr("from, how many")),
+    ("left(t, 3)", tr("text")),
+    ("replace(t, 'a', 'b')", tr("text")),
+    ("split_part(t, '-', 1)", tr("text")),
     ("a || b", tr("joined texts")),
     ("concat_ws('-', a, b)", tr("joined texts")),
-    ("lpad(t, 5, '0')", "filled"),
-    ("regexp_replace(t, '[0-9]+', '')", "text"),
+    ("lpad(t, 5, '0')", tr("filled")),
+    ("regexp_replace(t, '[0-9]+', '')", tr("text")),
     ("year(d)", tr("part of a time")),
     ("month(d)", tr("part of a time")),
     ("extract(dow from d)", tr("part of a time")),
     ("date_trunc('month', d)", tr("its beginning")),
     ("d - e", tr("days, interval")),
     ("datediff(d, e)", tr("days between")),
-    ("d + interval '1 month'", "later"),
+    ("d + interval '1 month'", tr("later")),
     ("to_char(d, 'YYYY-MM')", tr("text of a time")),
-    ("cast(a as integer)", "kind"),
-    ("sum(n) over (partition by a order by d)", "running"),
-    ("rank() over (order by n desc)", "place"),
+    ("cast(a as integer)", tr("kind")),
+    ("sum(n) over (partition by a order by d)", tr("running")),
+    ("rank() over (order by n desc)", tr("place")),
     ("lag(n) over (order by d)", tr("the row before")),
     ("avg(n) over (order by d rows 6 preceding)", tr("of seven rows")),
     ("sum(n) over (order by d range interval '7 days' preceding)", tr("of seven days")),
-    ("ntile(4) over (order by n)", "quarter"),
+    ("ntile(4) over (order by n)", tr("quarter")),
 )
 
 
@@ -109,7 +109,7 @@ class ComputeDrawer(StepDrawer):
         clear(self._lines)
         for index, computed in enumerate(step.columns):
             name, text = QLineEdit(computed.label), ExpressionField(computed.text)
-            name.setPlaceholderText("name")
+            name.setPlaceholderText(tr("name"))
             name.setAccessibleName(tr("Name of computed column {index}", index=index + 1))
             name.setFixedWidth(130)
             text.setPlaceholderText(tr("expression, such as round(level_m * 100, 1)"))
@@ -130,7 +130,7 @@ class ComputeDrawer(StepDrawer):
     def _fill_help(self) -> None:
         step = self.current
         own = [c.label for c in step.columns if c.label] if isinstance(step, ComputeStep) else []
-        names = [*((f.name, f.kind.value) for f in self.fields()), *((label, "computed") for label in own)]
+        names = [*((f.name, f.kind.value) for f in self.fields()), *((label, tr("computed")) for label in own)]
         wanted = [*((_written(name), kind) for name, kind in names), *_FUNCTIONS]
         shown = (self.help.topLevelItem(n) for n in range(self.help.topLevelItemCount()))
         if [item.text(0) for item in shown if item is not None] == [w[0] for w in wanted]:

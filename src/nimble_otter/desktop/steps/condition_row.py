@@ -13,11 +13,12 @@ from nimble_otter.desktop.steps.expression_field import ExpressionField
 from nimble_otter.pull.steps import Condition
 from nimble_otter.pull.steps.filter import OPERATORS
 from nimble_otter.table.text.show import plain
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
-_SQL = "as SQL"
+_SQL = tr("as SQL")
 _ANY = tr("any column")
-_SHOWN = {"is none of": tr("is not one of")}
+SHOWN = {"is none of": "is not one of"}
+"""What is shown where it is not the word of the file."""
 PICKS = ("is one of", "is none of")
 """Comparisons with values that are picked."""
 
@@ -39,7 +40,7 @@ class ConditionRow(QWidget):
             self.column.insertItem(0, condition.column, condition.column)
             self.column.setCurrentIndex(0)
         self.operator: QComboBox = combo(
-            [(o, _SHOWN.get(o, o)) for o in OPERATORS], condition.operator, tr("Comparison")
+            [(o, tr_value(SHOWN.get(o, o))) for o in OPERATORS], condition.operator, tr("Comparison")
         )
         self.value = QLineEdit()
         self.value.setAccessibleName(tr("Value"))
@@ -85,7 +86,7 @@ class ConditionRow(QWidget):
         if not self.sql.hasFocus() and self.sql.text() != condition.text:
             self.sql.setText(condition.text)
         self.value.setReadOnly(condition.operator in PICKS and any(not isinstance(v, str) for v in condition.values))
-        self.value.setPlaceholderText(tr("low and high") if condition.operator == "between" else "value")
+        self.value.setPlaceholderText(tr("low and high") if condition.operator == "between" else tr("value"))
         if not self.value.hasFocus() or not self.value.isModified():
             self.value.setText(self._text(condition))
             self.value.setCursorPosition(0)

@@ -33,12 +33,13 @@ from nimble_otter.desktop.pulls.step_ref import ADD, CHANGES, QUERY, SEND, SOURC
 from nimble_otter.pull import Course, Pull
 from nimble_otter.pull.course import checks_of
 from nimble_otter.pull.steps import STEPS, Checked, Step
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.pull.steps.check import stopping
 from nimble_otter.table.text.show import grouped, rows_words
 from nimble_otter.translation import tr, trn
 
 STEP_MIME = "application/x-nimble-otter-step"
-KINDS = {kind: kind.capitalize() for kind in STEPS}
+KINDS = {kind: step_title(kind) for kind in STEPS}
 _PLUS = 30
 _SIDE = 12
 _BAND = 20
@@ -128,7 +129,7 @@ def _checked(step: Step, checked: Sequence[Checked]) -> tuple[str, str, str] | N
     if not failed:
         return tr("{checked_count} of {checked_count} hold", checked_count=len(checked)), "", ""
     rows = {int(row) for each in failed if each.failing is not None for row in each.failing[:_MOST_COUNTED]}
-    many = "over " if any(each.failing is not None and len(each.failing) > _MOST_COUNTED for each in failed) else ""
+    many = tr("over ") if any(each.failing is not None and len(each.failing) > _MOST_COUNTED for each in failed) else ""
     under = (
         trn(
             "{many}{rows_count} row fail",
@@ -172,10 +173,10 @@ def query_words(text: str) -> str:
 
 def counts_told(course: Course) -> str:
     """Each step with the rows that leave it, a line each."""
-    lines = []
+    lines, off = list[str](), tr("off")
     for result in course.results:
         text = tr("left out") if result.error is not None else rows_words(result.shaped.rows)
-        lines.append(f"{KINDS[result.step.kind]}: {text if result.step.on else 'off'}")
+        lines.append(f"{KINDS[result.step.kind]}: {text if result.step.on else off}")
     return "\n".join(lines)
 
 
@@ -221,7 +222,7 @@ class CourseStrip(QWidget):
         """Show the steps and their counts as they are now."""
         self.stops = stops_of(self._open_pull) if self._open_pull is not None else []
         self._move_band(self._band())
-        self.setAccessibleDescription(" then ".join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
+        self.setAccessibleDescription(tr(" then ").join(f"{s.kind} {s.words} {s.under}" for s in self.stops if s.kind))
         self._speak()
         self.update()
 
@@ -238,7 +239,7 @@ class CourseStrip(QWidget):
         if self._spoken is None:
             self._spoken = SpokenList(self, tr("Steps"))
         steps = [stop for stop in self.stops if stop.kind]
-        texts = [", ".join(filter(None, (s.kind, s.words, s.under, "" if s.is_on else "off"))) for s in steps]
+        texts = [", ".join(filter(None, (s.kind, s.words, s.under, "" if s.is_on else tr("off")))) for s in steps]
         current = next((n for n, stop in enumerate(steps) if stop.ref == self.selected), -1)
         self._spoken.show_texts(texts, current, self.hasFocus())
 

@@ -191,7 +191,7 @@ class FilterDrawer(Drawer):
             self._counts_of = None
             return
         index, view = names.index(condition.column), before.flat()
-        noun = "documents" if open_pull.is_documents else "rows"
+        noun = tr("documents") if open_pull.is_documents else tr("rows")
         self.values_title.setText(
             tr(
                 "Values of {column} in the {view_count} {noun}",

@@ -110,7 +110,7 @@ class GroupDrawer(StepDrawer):
         kind = combo(FIGURES, figure.figure.value, tr("Aggregate"))
         names: list[str] | list[tuple[str, str]] = self._names_for(figure)
         if figure.figure.of_rows:
-            names = [("", "rows"), *((n, n) for n in self._names_for(figure))]
+            names = [("", tr("rows")), *((n, n) for n in self._names_for(figure))]
         name = combo(names, figure.column, tr("of column"))
         kind.setFixedWidth(124)
         name.setFixedWidth(114)
@@ -124,8 +124,8 @@ class GroupDrawer(StepDrawer):
             at.setAccessibleName(tr("Quantile, from 0 to 1"))
             at.setFixedWidth(44)
             at.editingFinished.connect(lambda p=place, w=at: self._typed_quantile(p, w))
-            return row(kind, at, label("of", "faint"), name, *moving, None, space=3)
-        return row(kind, label("of", "faint"), name, *moving, None, space=3)
+            return row(kind, at, label(tr("of"), "faint"), name, *moving, None, space=3)
+        return row(kind, label(tr("of"), "faint"), name, *moving, None, space=3)
 
     def _names_for(self, figure: FigureOf) -> list[str]:
         """Columns that can have the figure."""

@@ -14,7 +14,7 @@ from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import AppendStep, CompareStep, JoinStep
 from nimble_otter.table import Field
 from nimble_otter.table.ops.combine import How
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _NONE = tr("choose a pull")
 
@@ -117,7 +117,7 @@ class JoinDrawer(OtherDrawer):
     def before_name(self) -> list[QWidget]:
         """What stands before the name of the other pull."""
         step = self.join
-        how = combo([(h.value, h.value) for h in How], step.how.value if step else "", tr("Which rows are kept"))
+        how = combo([(h.value, tr_value(h)) for h in How], step.how.value if step else "", tr("Which rows are kept"))
         how.setFixedWidth(170)
         how.activated.connect(lambda _, w=how: self._put(how=How(w.currentData())))
         return [label(tr("Keep"), "muted"), how, label(tr("joined with"), "muted")]
@@ -140,7 +140,7 @@ class JoinDrawer(OtherDrawer):
             mine.activated.connect(lambda _, p=index, w=mine: self._set(p, 0, w.currentData()))
             other.activated.connect(lambda _, p=index, w=other: self._set(p, 1, w.currentData()))
             remove = button("×", partial(self._drop, index), "plain", tr("Remove pair {index}", index=index + 1))
-            word = label("where" if not index else "and", "muted")
+            word = label(tr("where") if not index else tr("and"), "muted")
             word.setFixedWidth(40)
             self.lines.addLayout(row(word, mine, label("=", "muted"), other, remove, None, space=6))
 

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QAbstractButton, QFrame, QGridLayout, QLabel, QLay
 from nimble_otter.desktop.kit import tokens
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import calling, clear, column, label
+from nimble_otter.pull.steps.base import step_title
 from nimble_otter.translation import tr
 
 GROUPS = (
@@ -37,8 +38,8 @@ GROUPS = (
         (
             tr("Turn"),
             (
-                ("group", "with aggregates and totals"),
-                ("pivot", "values become columns"),
+                ("group", tr("with aggregates and totals")),
+                ("pivot", tr("values become columns")),
                 ("unpivot", tr("columns become rows")),
                 ("transpose", tr("rows become columns")),
             ),
@@ -59,7 +60,7 @@ class _Entry(QAbstractButton):
     def __init__(self, kind: str, line: str, palette: StepPalette, is_piece: bool = False, title: str = "") -> None:
         super().__init__()
         self.kind, self.line, self._palette, self.is_piece = kind, line, palette, is_piece
-        self.title = title or (kind if is_piece else kind.capitalize())
+        self.title = title or (kind if is_piece else step_title(kind))
         self.setAccessibleName(f"{self.title}: {line}")
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setFixedSize(_ENTRY)

@@ -161,7 +161,9 @@ class PivotDrawer(StepDrawer):
         figure = combo(FIGURES, step.figure.figure.value, tr("Aggregate"))
         figure.activated.connect(lambda _, w=figure: self._set_figure(AggregateFunction(w.currentData())))
         fields = [f.name for f in self.fields() if f.is_amount or not step.figure.figure.needs_numbers]
-        names = [("", "rows"), *((n, n) for n in fields)] if step.figure.figure is AggregateFunction.COUNT else fields
+        names = (
+            [("", tr("rows")), *((n, n) for n in fields)] if step.figure.figure is AggregateFunction.COUNT else fields
+        )
         of = combo(names, step.figure.column, tr("of column"))
         of.setEnabled(step.figure.figure is not AggregateFunction.COUNT)
         of.activated.connect(lambda _, w=of: self._put(figure=replace(step.figure, column=w.currentData())))

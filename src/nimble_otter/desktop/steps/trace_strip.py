@@ -36,9 +36,9 @@ class TraceStrip(QWidget):
         self.field.returnPressed.connect(lambda: self.asked.emit(self.field.text()))
         self.field.installEventFilter(self)
         self.said = label(tr("why is this row here, or not?"), "muted")
-        self.copy = button("copy", self._copy, "link", tr("Copy these sentences"))
+        self.copy = button(tr("copy"), self._copy, "link", tr("Copy these sentences"))
         head = row(label(tr("Trace"), bold=True), self.field, self.said, None, self.copy,
-                   button("close", self.closed.emit, "link"), space=10)  # fmt: skip
+                   button(tr("close"), self.closed.emit, "link"), space=10)  # fmt: skip
         self.lines = QGridLayout()
         self.lines.setContentsMargins(0, 0, 0, 0)
         self.lines.setHorizontalSpacing(10)

@@ -13,6 +13,7 @@ from nimble_otter.pull.model import SendPlan
 from nimble_otter.pull.schedules import Schedule, added, change_schedules, load_schedules
 from nimble_otter.pull.steps import CheckLine, CheckStep, Rule
 from nimble_otter.pull.timetable import timetable
+from nimble_otter.translation import tr_value
 
 
 class Repeating(Asking):
@@ -49,7 +50,7 @@ class Repeating(Asking):
         self.settle()
         window.send()
         self.settle()
-        hold(not out.exists() and "Nothing was delivered" in window.status.message.text(), "it was not held back")
+        hold(not out.exists() and window.status.message.text(), "it was not held back")
         at = len(self.pull.pull.steps) - 1
         self.pull.shaping.set_step(at, CheckStep(lines[:1]), "Change check")
         self.settle()
@@ -73,7 +74,7 @@ class Repeating(Asking):
         self.settle()
         hold(out.exists(), f"the schedule did not deliver: {window.status.message.text()}")
         text = window.status.message.text()
-        hold("nothing new" in text, f"the second run delivered again: {text}")
+        hold(tr_value("nothing new") in text or "nothing new" in text, f"the second run delivered again: {text}")
         self.picture("24-deliveries")
         page.closed.emit()
         self.pull.shaping.change(self.pull.pull.without_step(at), "Remove check")

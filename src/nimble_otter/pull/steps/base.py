@@ -12,7 +12,7 @@ from nimble_otter.pull.shaped import Shaped
 from nimble_otter.query.parsed import nearest
 from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 
 class Step(Protocol):
@@ -86,3 +86,8 @@ def find_column(table: Table, name: str) -> int:
             tr("There is no column {name} here.", name=name),
             tr("The nearest name is {near}.", near=near) if near else "",
         ) from problem
+
+
+def step_title(kind: str) -> str:
+    """What a kind of step is called."""
+    return tr_value(kind.capitalize())

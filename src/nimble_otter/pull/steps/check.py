@@ -14,7 +14,7 @@ from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.table import Kind, View
 from nimble_otter.table.ops.profile import profile
 from nimble_otter.table.text.show import plain
-from nimble_otter.translation import trn
+from nimble_otter.translation import tr, trn
 from nimble_otter.values import Value
 
 _FEW = 12
@@ -38,7 +38,7 @@ class CheckStep:
     def words(self) -> str:
         """The step in a line of the course."""
         count = sum(1 for line in self.lines if line.on)
-        return trn("{count} check", "{count} checks", count, count=count) if count else "nothing"
+        return trn("{count} check", "{count} checks", count, count=count) if count else tr("nothing")
 
     @property
     def others(self) -> tuple[str, ...]:

@@ -137,7 +137,7 @@ class CheckLine:
                 return tr("newest within {low}", low=low)
             case Rule.SQL:
                 return " ".join(self.text.split())
-        return {Rule.UNIQUE: "unique", Rule.NO_DUPLICATES: tr("no duplicates")}.get(self.rule, "as last time")
+        return {Rule.UNIQUE: tr("unique"), Rule.NO_DUPLICATES: tr("no duplicates")}.get(self.rule, tr("as last time"))
 
     def parameters(self) -> list[str]:
         """Names of the parameters in it: in its condition, or values such as :least."""

@@ -32,10 +32,10 @@ class ColumnsStep:
         if self.only:
             return ", ".join(self.order)
         lines = [tr("{hidden_count} hidden", hidden_count=len(self.hidden))] if self.hidden else []
-        lines += ["reordered"] if self.order else []
+        lines += [tr("reordered")] if self.order else []
         lines += [tr("{pinned_count} pinned", pinned_count=len(self.pinned))] if self.pinned else []
         lines += [tr("{looks_count} formatted", looks_count=len(self.looks))] if self.looks else []
-        return ", ".join(lines) or "all"
+        return ", ".join(lines) or tr("all")
 
     def look(self, name: str) -> ColumnFormat:
         """How a column is shown."""

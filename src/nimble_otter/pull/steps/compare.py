@@ -41,7 +41,7 @@ class CompareStep:
     def words(self) -> str:
         """The step in a line of the course."""
         by = tr(" by {keys}", keys=", ".join(self.keys)) if self.keys else tr(" row by row") if self.other else ""
-        return f"{self.other or 'nothing'}{by}"
+        return (self.other or tr("nothing")) + by
 
     @property
     def others(self) -> tuple[str, ...]:

@@ -44,7 +44,7 @@ class ComputeStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return ", ".join(c.label for c in self.columns) or "nothing"
+        return ", ".join(c.label for c in self.columns) or tr("nothing")
 
     def parameters(self) -> list[str]:
         """Parameters that its expressions name."""

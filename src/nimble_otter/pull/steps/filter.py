@@ -218,7 +218,7 @@ class FilterStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return " and ".join(c.words() for c in self.conditions if c.on) or "nothing"
+        return " and ".join(c.words() for c in self.conditions if c.on) or tr("nothing")
 
     def parameters(self) -> list[str]:
         """Parameters that its conditions name."""

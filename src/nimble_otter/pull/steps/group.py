@@ -96,7 +96,7 @@ class GroupStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return " › ".join(key.title for key in self.keys) or "nothing"
+        return " › ".join(key.title for key in self.keys) or tr("nothing")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""

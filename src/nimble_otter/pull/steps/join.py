@@ -90,7 +90,7 @@ class AppendStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return self.other or "nothing"
+        return self.other or tr("nothing")
 
     @property
     def others(self) -> tuple[str, ...]:

@@ -32,7 +32,7 @@ class OpenStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return ", ".join(self.paths) or "nothing"
+        return ", ".join(self.paths) or tr("nothing")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""

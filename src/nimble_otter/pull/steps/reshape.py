@@ -39,7 +39,7 @@ class DistinctStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
-        _rows_only(shaped, "Distinct")
+        _rows_only(shaped, tr("Distinct"))
         table = shaped.view.table
         places = [find_column(table, name) for name in self.columns] or list(shaped.shown())
         view = first_of_each(shaped.view, places, stop)
@@ -72,7 +72,7 @@ class SampleStep:
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""
-        _rows_only(shaped, "Sample")
+        _rows_only(shaped, tr("Sample"))
         if self.count < 0:
             raise ConditionError(tr("A sample takes 0 rows or more."), tr("Type a whole number."))
         view = sampled(shaped.view, self.count, self.seed)

@@ -15,6 +15,7 @@ from nimble_otter.stop import StopToken
 from nimble_otter.table import Table, View
 from nimble_otter.table.ops.sort import SortKey, sort_view
 from nimble_otter.table.text.collation import LANGUAGES, ORDERS
+from nimble_otter.translation import tr
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +41,7 @@ class SortStep:
 
     def words(self) -> str:
         """The step in a line of the course."""
-        return ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys) or "nothing"
+        return ", ".join(f"{key.column} {'↓' if key.descending else '↑'}" for key in self.keys) or tr("nothing")
 
     def apply(self, shaped: Shaped, stop: StopToken) -> Shaped:
         """What comes of the rows. Raises: ConditionError."""

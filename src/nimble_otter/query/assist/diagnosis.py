@@ -167,7 +167,7 @@ class _Statement:
                 if table in everywhere:
                     columns = everywhere[table]
                     if columns is not None and name not in _folded(columns):
-                        yield self._unknown(column.this, "column", columns, f" in {column.table}")
+                        yield self._unknown(column.this, "column", columns, tr(" in {table}", table=column.table))
                 elif table not in unknown and not self._is_path(column, everywhere):
                     yield self._unknown(column.args["table"], "table", list(scope.sources), tr(" in this query"))
                 continue
