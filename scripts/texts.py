@@ -39,6 +39,8 @@ def updated(path: Path, said: Catalog) -> tuple[Catalog, bytes, bytes]:
     own.update(said, no_fuzzy_matching=True)
     own.obsolete.clear()
     own.creation_date = own.revision_date = _LONG_AGO
+    own.project, own.version, own.msgid_bugs_address = "Nimble Otter", "1", ""
+    own.last_translator = own.language_team = "Nimble Otter"
     text, compiled = io.BytesIO(), io.BytesIO()
     write_po(text, own, width=118, sort_by_file=True, include_lineno=False, ignore_obsolete=True)
     write_mo(compiled, own)

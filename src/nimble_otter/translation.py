@@ -65,7 +65,9 @@ VALUES = (
     "is one of", "is none of", "is not one of", "is", "is not", "more than", "at least", "less than", "at most",
     "between", "contains", "does not contain", "starts with", "is empty", "is not empty",
     "matching rows", "all rows here", "all rows of both", "rows without a match", "rows with a match",
-    "sent", "held back", "failed", "skipped", "nothing new", "new", "gone", "changed",
+    "only left", "only right",
+    "sent", "held back", "failed", "skipped", "nothing new", "new", "gone", "changed", "added",
+    "removed", "source", "pull", "piece", "schedule", "settings",
     "table", "view", "materialized view", "collection", "routine", "sequence",
     "Line", "Area", "Bars", "Scatter", "Histogram", "Box", "Heat map", "Where", "Having", "Order",
 )  # fmt: skip

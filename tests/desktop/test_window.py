@@ -846,7 +846,8 @@ def test_every_error_has_its_section_in_the_guide_and_leads_there(window):
 
 
 SET = {
-    "theme": "dark", "language": "de", "text_percent": 110, "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
+    "theme": "dark", "language": "de", "text_percent": 110,
+    "row_height": 50, "stripes": True, "null_mark": "NULL", "thousands": False,
     "date_form": "dd.MM.yyyy", "time_form": "dd.MM.yyyy HH:mm", "time_zone": "Europe/Vienna", "row_limit": 12,
     "history_days": 3, "code_size": 18, "wrap_lines": True, "offer_names": False, "guard": "row", "memory_mb": 8192,
     "connect_s": 30, "answer_s": 60, "idle_min": 30, "most_lines": 8,

@@ -172,7 +172,7 @@ def report(pull: Pull, made: Delivery, as_json: bool) -> None:
         if names
     ]
     parts += [
-        tr("{u_name} {u_value:g} (usual {low:g} to {high:g})", u_name=u.name, u_value=u.value, low=u.low, high=u.high)
+        tr("{name} {value:g} (usual {low:g} to {high:g})", name=u.name, value=u.value, low=u.low, high=u.high)
         for u in beside.unusual[:5]
     ]
     note(f"  {'; '.join(parts)}", sys.stderr)
@@ -190,10 +190,10 @@ def deliver_tables(source: Source, names: tuple[str, ...], plans: Sequence[SendP
             if name not in known:
                 raise UsageError(
                     tr(
-                        "There is no table {name} in {source_name}; there are {list}.",
+                        "There is no table {name} in {source_name}; there are {tables}.",
                         name=name,
                         source_name=source.name,
-                        list=", ".join(list(known)[:20]),
+                        tables=", ".join(list(known)[:20]),
                     )
                 )
         wanted = [known[name] for name in names] or [

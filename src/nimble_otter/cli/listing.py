@@ -14,7 +14,7 @@ from nimble_otter.cli.flags import UsageError
 from nimble_otter.cli.terminal import note, tell
 from nimble_otter.errors import SourceError
 from nimble_otter.sources.catalogue import how_many
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 if TYPE_CHECKING:
     from nimble_otter.sources import Source
@@ -228,7 +228,7 @@ def team(options: Namespace) -> int:
             {
                 "at": c.at,
                 "who": c.who,
-                "what": tr("{what} the {kind} {c_name}", what=c.what, kind=c.kind, c_name=c.name),
+                "what": tr("{what} the {kind} {name}", what=tr_value(c.what), kind=tr_value(c.kind), name=c.name),
                 "said": c.said,
                 "file": c.file,
             }

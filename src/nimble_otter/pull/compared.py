@@ -16,7 +16,7 @@ from nimble_otter.table.ops.alike import Alike, are_comparable, reconciled
 from nimble_otter.table.ops.combine import chained, taken
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, SAME, Differences, Pair, common_pairs
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 STATES = {SAME: "same", CHANGED: "changed", ONLY_HERE: "only left", ONLY_THERE: "only right"}
 DIFFERENCE, CHANGED_COLUMNS = "difference", "changed in"
@@ -100,7 +100,7 @@ def _changed_names(found: Differences, lines: Ids) -> Column:
 def summary(found: Differences, rules: Mapping[int, Alike]) -> str:
     """What was found, what was taken as the same, and what could not be compared, in a line."""
     counts = [(found.count(state), STATES[state]) for state in (CHANGED, ONLY_HERE, ONLY_THERE)]
-    parts = [f"{grouped(count)} {word}" for count, word in counts if count]
+    parts = [f"{grouped(count)} {tr_value(word)}" for count, word in counts if count]
     lines = [
         tr("{parts}; {count} same", parts=", ".join(parts) or tr("no differences"), count=grouped(found.count(SAME)))
     ]
@@ -115,14 +115,15 @@ def summary(found: Differences, rules: Mapping[int, Alike]) -> str:
         tr("{fields_name} is not compared: {why}", fields_name=here.fields[a].name, why=why)
         for (a, _), why in found.unfit
     ]
-    for side, count in zip(("left", "right"), found.repeated, strict=True):
+    sides = (tr("left"), tr("right"))
+    for side, count in zip(sides, found.repeated, strict=True):
         if count:
             lines.append(tr("{count} rows on the {side} have the key of another row", count=grouped(count), side=side))
-    for side, count in zip(("left", "right"), found.keyless, strict=True):
+    for side, count in zip(sides, found.keyless, strict=True):
         if count:
             lines.append(tr("{count} rows on the {side} have NULL in the key", count=grouped(count), side=side))
     used = [{p for pair in (*found.pairs, *(p for p, _ in found.unfit)) for p in (pair[side],)} for side in (0, 1)]
-    for side, table, places in zip(("left", "right"), (here, there), used, strict=True):
+    for side, table, places in zip(sides, (here, there), used, strict=True):
         if alone := [f.name for n, f in enumerate(table.fields) if n not in places]:
             lines.append(tr("only on the {side}: {alone}", side=side, alone=", ".join(alone)))
     return "; ".join(lines)

@@ -91,9 +91,9 @@ def _sheet_lines(path: Path, sheet: str) -> Iterator[Sequence[object]]:
         if sheet and sheet not in book.sheetnames:
             raise ValueError(
                 tr(
-                    "there is no sheet {sheet}; there are {sheetnames}",
+                    "there is no sheet {sheet}; there are {sheets}",
                     sheet=sheet,
-                    sheetnames=", ".join(book.sheetnames),
+                    sheets=", ".join(book.sheetnames),
                 )
             )
         yield from (book[sheet] if sheet else book.worksheets[0]).iter_rows(values_only=True)

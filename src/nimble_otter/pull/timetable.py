@@ -155,7 +155,7 @@ def _expression(every: str, at: str, days: str, minutes: int, calendar: str) -> 
         if minutes not in STEPS:
             raise SavedError(
                 tr("Every {minutes} minutes is not offered.", minutes=minutes),
-                tr("Use one of {map}.", map=", ".join(map(str, STEPS))),
+                tr("Use one of {values}.", values=", ".join(map(str, STEPS))),
             )
         return f"*/{minutes} * * * *"
     hour, minute = _time(at or ("00" if every == "hour" else "04:30"), every == "hour")

@@ -409,8 +409,8 @@ def compare(before: Shaped, after: Shaped, stop: StopToken = NEVER) -> Compariso
             lists.append(list(map(_normal, column.values(ids))))
         counts.append(Counter(zip(*lists, strict=True)))
     gone, new = counts[0] - counts[1], counts[1] - counts[0]
-    examples = [tr("only before: {map}", map=", ".join(map(str, row))) for row in list(gone)[:3]]
-    examples += [tr("only after: {map}", map=", ".join(map(str, row))) for row in list(new)[:3]]
+    examples = [tr("only before: {values}", values=", ".join(map(str, row))) for row in list(gone)[:3]]
+    examples += [tr("only after: {values}", values=", ".join(map(str, row))) for row in list(new)[:3]]
     return Comparison(sizes[0], sizes[1], gone.total(), new.total(), tuple(examples))
 
 

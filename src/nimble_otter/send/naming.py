@@ -69,8 +69,8 @@ def fill_name(pattern: str, names: Names) -> str:
     if len(Path(name).name.encode()) > MOST_BYTES:
         raise SendError(
             tr(
-                "The file name is {encode_count} bytes long; {most_bytes} fit.",
-                encode_count=len(Path(name).name.encode()),
+                "The file name is {size} bytes long; {most_bytes} fit.",
+                size=len(Path(name).name.encode()),
                 most_bytes=MOST_BYTES,
             ),
             tr("Shorten it."),

@@ -153,7 +153,7 @@ def send_tables(
     if exists not in dict((*EXISTS, *format_.changes)):
         raise SendError(
             tr("{word} can't {exists} a file.", word=format_.word, exists=exists),
-            tr("It can: {dict}.", dict=", ".join(dict((*EXISTS, *format_.changes)))),
+            tr("It can: {choices}.", choices=", ".join(dict((*EXISTS, *format_.changes)))),
         )
     if len(tables) > 1 and not format_.many:
         raise SendError(

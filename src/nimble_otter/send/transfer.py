@@ -74,7 +74,7 @@ def transfer_from(options: Mapping[str, object]) -> Transfer:
     if duplicates not in dict(DUPLICATES):
         raise SendError(
             tr("There is no duplicate handling {duplicates} with duplicates.", duplicates=duplicates),
-            tr("There are {dict}.", dict=", ".join(dict(DUPLICATES))),
+            tr("There are {choices}.", choices=", ".join(dict(DUPLICATES))),
         )
     keys = tuple(key.strip() for key in str(options.get("key", "")).split(",") if key.strip())
     mapped: dict[str, str | None] = {}

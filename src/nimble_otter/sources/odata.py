@@ -401,13 +401,13 @@ def entities(data: bytes, url: str) -> tuple[list[Mapping[str, Value]], str]:
         whole = parse_json(data.decode("utf-8-sig"))
     except (ValueError, RecursionError) as problem:
         raise ConnectError(
-            tr("The answer is not JSON."), tr("It came from {partition}.", partition=url.partition("?")[0])
+            tr("The answer is not JSON."), tr("It came from {start}.", start=url.partition("?")[0])
         ) from problem
     rows = whole.get("value") if isinstance(whole, Mapping) else None
     if not isinstance(rows, list) or not all(isinstance(row, Mapping) for row in rows):
         raise ConnectError(
             tr("The answer is not a list of entities."),
-            tr("It came from {partition}.", partition=url.partition("?")[0]),
+            tr("It came from {start}.", start=url.partition("?")[0]),
         )
     following = whole.get("@odata.nextLink") or whole.get("@nextLink") or ""
     return rows, following if isinstance(following, str) else ""

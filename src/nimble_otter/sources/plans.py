@@ -117,7 +117,7 @@ def _stage(stage: Mapping[str, Value]) -> PlanNode:
     inner = [stage[k] for k in ("inputStage", "queryPlan") if isinstance(stage.get(k), Mapping)]
     inner += [s for s in stage.get("inputStages", []) if isinstance(s, Mapping)]
     name = str(stage.get("stage", "stage")) + (
-        tr(" using {indexname}", indexname=stage["indexName"]) if stage.get("indexName") else ""
+        tr(" using {index}", index=stage["indexName"]) if stage.get("indexName") else ""
     )
     words = {"COLLSCAN": tr("read the whole collection"), "IXSCAN": tr("read an index"), "FETCH": tr("fetch documents")}
     for word, plain in words.items():

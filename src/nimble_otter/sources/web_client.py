@@ -286,9 +286,9 @@ def _explained(problem: urllib3.exceptions.HTTPError, url: str) -> SourceError:
     if isinstance(problem, urllib3.exceptions.SSLError) or "certificate" in said.lower():
         return ConnectError(
             tr(
-                "The certificate of {host} is not trusted: {rpartition}.",
+                "The certificate of {host} is not trusted: {reason}.",
                 host=host,
-                rpartition=said.rpartition(":")[2].strip(" )"),
+                reason=said.rpartition(":")[2].strip(" )"),
             ),
             tr("Check the address, or have the certificate added to the system's."),
         )

@@ -61,8 +61,8 @@ def read_answer(
                 return {"": _of_lines(text, "")}, None
             raise ConnectError(
                 tr(
-                    "The answer is neither JSON nor CSV ({partition}).",
-                    partition=content_type.partition(";")[0] or tr("of no type"),
+                    "The answer is neither JSON nor CSV ({start}).",
+                    start=content_type.partition(";")[0] or tr("of no type"),
                 ),
                 tr("Check the address in a browser."),
             ) from problem

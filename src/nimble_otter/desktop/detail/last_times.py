@@ -31,7 +31,7 @@ class _Bars(QWidget):
         super().__init__()
         self._counts = counts
         self.setFixedHeight(84)
-        self.setAccessibleName(tr("Rows delivered: {map}", map=", ".join(map(str, counts))))
+        self.setAccessibleName(tr("Rows delivered: {values}", values=", ".join(map(str, counts))))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Paint the bars."""
@@ -83,7 +83,7 @@ class LastTimesPage(ScrolledLines):
         chosen = [*odd, *(name for name in plain if figures[name] or usual(name, before) not in ((0, 0), None))]
         for name in [name for name in chosen if name != "rows"][:_LINES]:
             limits = [_short(name, each) for each in usual(name, before) or ()]
-            text = tr("usual {fromkeys}", fromkeys=" to ".join(dict.fromkeys(limits))) if limits else ""
+            text = tr("usual {usual}", usual=" to ".join(dict.fromkeys(limits))) if limits else ""
             self._line(name, _short(name, figures[name]), text, "plum" if name in odd else "")
         self.lines.addStretch(1)
 

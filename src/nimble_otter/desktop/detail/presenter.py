@@ -195,8 +195,8 @@ class DetailPresenter(QObject):
         top, bottom = (0, model.rows - 1) if single else (block.top, block.bottom)
         lead = (
             tr(
-                "{bottom} × {places_count} selected",
-                bottom=grouped(block.bottom - block.top + 1),
+                "{rows} × {places_count} selected",
+                rows=grouped(block.bottom - block.top + 1),
                 places_count=len(places),
             )
             if not single
@@ -215,8 +215,8 @@ class DetailPresenter(QObject):
                 ids = view.row_ids(top, bottom + 1)
                 full = ids[~column.empty_at(ids)]
                 sums, count = sums + float(np.sum(as_floats(column, full))), count + len(full)
-            mean = tr(" · mean {shown_float}", shown_float=shown_float(round(sums / count, 3))) if count else ""
-            return tr("{name}sum {shown_float}{mean}", name=name, shown_float=shown_float(round(sums, 3)), mean=mean)
+            mean = tr(" · mean {number}", number=shown_float(round(sums / count, 3))) if count else ""
+            return tr("{name}sum {number}{mean}", name=name, number=shown_float(round(sums, 3)), mean=mean)
 
         if (bottom - top + 1) * len(numbers) <= _AT_ONCE:
             self._workspace.hub.jobs.stop("selection")

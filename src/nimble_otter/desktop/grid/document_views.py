@@ -337,8 +337,8 @@ class JsonView(QWidget):
             if not self.text.find(needle, QTextDocument.FindFlag(0)):
                 self.said.setText(
                     tr(
-                        "not in the rows {first} to {first2}",
+                        "not in the rows {first} to {last}",
                         first=grouped(self._first + 1),
-                        first2=grouped(self._first + len(self._starts)),
+                        last=grouped(self._first + len(self._starts)),
                     )
                 )

@@ -86,7 +86,7 @@ class SpokenTable(QTableView):
         self._rows.take(base)
         self.setAccessibleName(tr("Rows"))
         self.setAccessibleDescription(
-            tr("{rows} rows, {columncount} columns", rows=grouped(rows), columncount=self._rows.columnCount())
+            tr("{rows} rows, {columns} columns", rows=grouped(rows), columns=self._rows.columnCount())
         )
         keep = QItemSelectionModel.SelectionFlag.NoUpdate
         chosen = QItemSelection()

@@ -89,7 +89,8 @@ class ParameterFields(QWidget):
                 if items and items != each:
                     text = f"{kind}: {', '.join(plain(v) for v in items)}"
                 elif isinstance(value, list):
-                    text = tr("{value_count} values{kind}", value_count=len(value), kind=f", {kind}" if kind else "")
+                    of_kind = f", {kind}" if kind else ""
+                    text = tr("{value_count} values{kind}", value_count=len(value), kind=of_kind)
                 elif self._many(name):
                     text = tr("{kind}separate several with commas", kind=kind + ", " if kind else "")
             except QueryError as problem:

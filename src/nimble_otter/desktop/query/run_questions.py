@@ -108,6 +108,7 @@ class AskBeforeRun(QObject):
         count = tr("one statement") if len(asked) == 1 else tr("{asked_count} statements", asked_count=len(asked))
         what = tr("that destroys data") if hits and len(asked) == 1 else tr("that destroy data") if hits else (
             tr("that writes") if len(asked) == 1 else tr("that write"))  # fmt: skip
+        stage = f" ({source.stage})" if source.stage else ""
         box.setText(
             as_plain(
                 tr(
@@ -115,7 +116,7 @@ class AskBeforeRun(QObject):
                     count=count,
                     what=what,
                     source_name=source.name,
-                    stage=f" ({source.stage})" if source.stage else "",
+                    stage=stage,
                 )
             )
         )

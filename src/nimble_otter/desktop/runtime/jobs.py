@@ -489,7 +489,7 @@ class Jobs(QObject):
         if job.title and job.began and what != "stopped" and time.monotonic() - job.began >= LONG_S:
             self.long_ended.emit(
                 job.title,
-                tr("Done after {monotonic:.0f} s.", monotonic=time.monotonic() - job.began)
+                tr("Done after {seconds:.0f} s.", seconds=time.monotonic() - job.began)
                 if what == "done"
                 else str(payload)
                 if what == "failed"

@@ -251,10 +251,11 @@ def _item(known: Known, now: dt.datetime) -> QTreeWidgetItem:
     under = tr("the team's, not run here") if known.keeper else text or tr("not run yet")
     item.setData(0, UNDER, under)
     item.setData(0, TONE, "plum" if is_bad else "muted")
+    marks = f": {known.marks}" if known.marks else ""
     item.setData(
         1,
         UNDER,
-        tr("only new rows{marks}", marks=f": {known.marks}" if known.marks else "") if schedule.only_new else "",
+        tr("only new rows{marks}", marks=marks) if schedule.only_new else "",
     )
     by = "" if known.keeper else tr("by {by}", by=schedule.by) if schedule.by != "none" else tr("nothing starts it")
     item.setData(3, UNDER, tr("{by} · team", by=by) if schedule.is_shared and by else by)

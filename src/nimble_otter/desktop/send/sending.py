@@ -160,7 +160,7 @@ class Sending:
         """When the pull's rows were sent last, for the course: read from the account once for each open pull. When its
         schedule sends them next comes before that."""
         if open_pull.path is not None and (following := _next_run(open_pull.path)) is not None:
-            text = tr("next {astimezone:%a %H:%M}", astimezone=following.astimezone())
+            text = tr("next {moment:%a %H:%M}", moment=following.astimezone())
             if open_pull.last_sent != text:
                 open_pull.last_sent = text
                 open_pull.tell(Aspect.PULL)

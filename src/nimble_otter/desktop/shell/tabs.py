@@ -85,9 +85,9 @@ class Tabs(QWidget):
         self.setAccessibleDescription(
             ", ".join(
                 (
-                    tr("{t_name} on {source} not saved", t_name=t.name, source=t.source)
+                    tr("{name} on {source} not saved", name=t.name, source=t.source)
                     if t.is_dirty
-                    else tr("{t_name} on {source}", t_name=t.name, source=t.source)
+                    else tr("{name} on {source}", name=t.name, source=t.source)
                 )
                 for t in self.tabs
             )

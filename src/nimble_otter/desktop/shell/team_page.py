@@ -15,7 +15,7 @@ from nimble_otter.pull import places
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
 from nimble_otter.team_changes import TeamChange, myself, team_changes
-from nimble_otter.translation import tr, trn
+from nimble_otter.translation import tr, tr_value, trn
 
 _CHANGE = Qt.ItemDataRole.UserRole
 
@@ -131,7 +131,7 @@ class TeamPage(QWidget):
             texts = [
                 _when(change),
                 change.who,
-                tr("{what} the {kind}", what=change.what, kind=change.kind),
+                tr("{what} the {kind}", what=tr_value(change.what), kind=tr_value(change.kind)),
                 name,
                 change.said,
             ]
@@ -191,11 +191,12 @@ def _when(change: TeamChange) -> str:
 def _words(change: TeamChange) -> str:
     who = change.who or tr("Somebody")
     name = f" {change.name}" if change.kind != change.name else ""
+    said = f" ({change.said})" if change.said else ""
     return tr(
         "{who} {what} the {kind}{name}{said}",
         who=who,
-        what=change.what,
-        kind=change.kind,
+        what=tr_value(change.what),
+        kind=tr_value(change.kind),
         name=name,
-        said=f" ({change.said})" if change.said else "",
+        said=said,
     )

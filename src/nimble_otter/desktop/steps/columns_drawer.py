@@ -14,7 +14,7 @@ from nimble_otter.desktop.steps.step_drawers import StepDrawer
 from nimble_otter.pull.steps import ColumnsStep
 from nimble_otter.table import Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 _PATTERNS = {
     Kind.TIME: ("yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd HH:mm:ss.SSS", "d MMM yyyy HH:mm"),
@@ -173,7 +173,7 @@ class ColumnsDrawer(StepDrawer):
             )
             digits = [
                 ("", tr("all digits")),
-                *((str(n), tr("{n} decimal{value}", n=n, value="s" * (n != 1))) for n in range(7)),
+                *((str(n), trn("{n} decimal", "{n} decimals", n, n=n)) for n in range(7)),
             ]
             decimals = self._choice(digits, "" if look.decimals is None else str(look.decimals), tr("Decimals"),
                                     lambda v: self._set(decimals=int(v) if v else None))  # fmt: skip

@@ -134,7 +134,7 @@ class Values:
             return self._text_of_null(text)
         if kind in self.texts_of and not (kind is Kind.DECIMAL and self._is_mixed(operand)):
             return f"cast({text} as {self.text_type})"
-        raise self._refuse(tr("{capitalize} as a text", capitalize=SAID[kind].capitalize()))
+        raise self._refuse(tr("{kind} as a text", kind=SAID[kind].capitalize()))
 
     def _text_of_null(self, text: str) -> str:
         return text

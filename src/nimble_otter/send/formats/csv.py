@@ -167,9 +167,9 @@ class _Writer:
             except UnicodeEncodeError as problem:
                 raise SendError(
                     tr(
-                        "{encoding} has no character {object!r}, which a value holds.",
+                        "{encoding} has no character {character!r}, which a value holds.",
                         encoding=self._encoding,
-                        object=problem.object[problem.start],
+                        character=problem.object[problem.start],
                     ),
                     tr("Choose UTF-8, or hide that column."),
                 ) from problem

@@ -41,7 +41,7 @@ th:focus-visible { outline: 2px solid #17636c; outline-offset: -2px; }
 }
 @media print { th { position: static; } }
 """
-_SCRIPT = tr("""
+_SCRIPT = """
 const body = document.querySelector("tbody"), heads = [...document.querySelectorAll("th")];
 function sort(place) {
   const head = heads[place], up = head.getAttribute("aria-sort") !== "ascending", even = head.className === "n";
@@ -61,7 +61,7 @@ heads.forEach((head, place) => {
   head.addEventListener("click", () => sort(place));
   head.addEventListener("keydown", event => { if (event.key === "Enter") sort(place); });
 });
-""")
+"""
 _NUMERIC = ' class="n"'
 _ILLEGAL = re.compile(b"[\x00-\x08\x0b\x0c\x0e-\x1f]")
 

@@ -511,7 +511,7 @@ def _say_connect(text: str) -> SourceError:
     if "closed" in low or "lost" in low or "terminat" in low or "reset" in low or "broken" in low:
         return _lost()
     return ConnectError(
-        tr("The server could not be reached: {splitlines}.", splitlines=text.strip().splitlines()[0]),
+        tr("The server could not be reached: {reason}.", reason=text.strip().splitlines()[0]),
         tr("Check host and port."),
     )
 

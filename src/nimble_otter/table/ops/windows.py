@@ -307,7 +307,7 @@ def _of_partition(node: Windowed, column: Column, rows: _Rows, stop: StopToken) 
         own = as_amounts(own)
         if full.size and not (own.kind.is_number or holds_numbers(own)):
             raise ConditionError(
-                tr("{capitalize} has no median.", capitalize=own.kind.value.capitalize()), tr("Use min, max or count.")
+                tr("{kind} has no median.", kind=own.kind.value.capitalize()), tr("Use min, max or count.")
             )
         values = as_floats(own).take(full) if full.size else np.zeros(0)
         order = np.lexsort((values, part.take(full)))
@@ -371,7 +371,7 @@ def _figure(name: str, column: Column, rows: _Rows, start: Ids, end: Ids, stop: 
         return rows.picked(column, examples.take(np.where(none, 0, best)), none)
     if not (own.kind.is_amount or own.kind is Kind.BOOL or holds_numbers(own)):
         raise ConditionError(
-            tr("{capitalize} has no {name}.", capitalize=own.kind.value.capitalize(), name=name),
+            tr("{kind} has no {name}.", kind=own.kind.value.capitalize(), name=name),
             tr("Use min, max or count."),
         )
     if name in _SPREADS:
