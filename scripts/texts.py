@@ -60,16 +60,12 @@ def main() -> int:
                 stale.append(file.name)
                 if not is_check:
                     file.write_bytes(made)
-        missing = [message.id for message in own if message.id and not any(filter(None, _strings(message.string)))]
+        missing = [message.id for message in own if message.id and not message.string]
         print(f"{path.parent.parent.name}: {len(own)} texts, {len(missing)} not translated")
     if is_check and stale:
         print(f"Out of date: {', '.join(stale)}. Run: python scripts/texts.py", file=sys.stderr)
         return 1
     return 0
-
-
-def _strings(string: object) -> tuple[str, ...]:
-    return string if isinstance(string, tuple) else (str(string),)
 
 
 if __name__ == "__main__":

@@ -39,7 +39,7 @@ def wanted_languages() -> list[str]:
         named = None
     if not isinstance(named, str) or not named:
         locale = next((os.environ[v] for v in ("LC_ALL", "LC_MESSAGES", "LANG") if os.environ.get(v)), "C")
-        named = locale if _is_english(locale) else os.environ.get("LANGUAGE") or locale
+        named = locale if locale.split(".")[0] in ("C", "POSIX") else os.environ.get("LANGUAGE") or locale
     wanted: list[str] = []
     for each in named.split(":"):
         if _is_english(each):
@@ -65,7 +65,7 @@ VALUES = (
     "is one of", "is none of", "is not one of", "is", "is not", "more than", "at least", "less than", "at most",
     "between", "contains", "does not contain", "starts with", "is empty", "is not empty",
     "matching rows", "all rows here", "all rows of both", "rows without a match", "rows with a match",
-    "only left", "only right",
+    "only left", "only right", "lowest", "highest", "mean", "distinct", "rows",
     "sent", "held back", "failed", "skipped", "nothing new", "new", "gone", "changed", "added",
     "removed", "source", "pull", "piece", "schedule", "settings",
     "table", "view", "materialized view", "collection", "routine", "sequence",

@@ -49,7 +49,7 @@ def fill_name(pattern: str, names: Names) -> str:
             return safe_part(_moment(names.at, form or ("%Y-%m-%d" if name == "date" else "%H%M%S")))
         if colon:
             raise SendError(
-                tr("{{{name}}} in the file name takes no format.", name=name), "Only {date:…} and {time:…} do."
+                tr("{{{name}}} in the file name takes no format.", name=name), tr("Only {date:…} and {time:…} do.")
             )
         if name.startswith("param."):
             return _parameter(name.removeprefix("param."), names.parameters)

@@ -104,10 +104,10 @@ def read_metadata(data: bytes) -> dict[str, EntitySet]:
         root = etree.fromstring(data, etree.XMLParser(resolve_entities=False, no_network=True))
     except etree.XMLSyntaxError as problem:
         raise ConnectError(
-            "The service does not describe itself ($metadata is not XML).", tr("Check the address.")
+            tr("The service does not describe itself ($metadata is not XML)."), tr("Check the address.")
         ) from problem
     if root.tag != f"{_EDMX}Edmx":
-        raise ConnectError(tr("The service is not one of OData 4."), "Its $metadata is of another form.")
+        raise ConnectError(tr("The service is not one of OData 4."), tr("Its $metadata is of another form."))
     types = {}
     for schema in root.iter(f"{_EDM}Schema"):
         for kind in schema.iterfind(f"{_EDM}EntityType"):

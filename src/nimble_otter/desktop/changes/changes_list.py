@@ -101,7 +101,7 @@ def entry_of_write(made: Written) -> Entry:
     return Entry(
         "✓",
         "water1",
-        f"{made.at:%a %d %b %H:%M:%S}",
+        tr("{moment:%a %d %b %H:%M:%S}", moment=made.at),
         tr("{what} {rows} of {table}", what=what, rows=rows, table=made.table),
         kept,
     )

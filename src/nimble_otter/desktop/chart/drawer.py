@@ -183,19 +183,19 @@ class ChartDrawer(Drawer):
 
     def _fill_data(self, chart: Chart) -> None:
         grid, kind = self._data, chart.kind
-        self._key(grid, tr("Along"), "along", "none")
+        self._key(grid, tr("Along"), "along", tr("none"))
         if kind is not ChartKind.HISTOGRAM:
             for index, up in enumerate(chart.up or (Up(),)):
                 self._up_line(grid, chart, index, up)
             if kind in (ChartKind.LINE, ChartKind.AREA, ChartKind.BARS, ChartKind.SCATTER) and chart.up:
                 more = button(tr("Another column up"), self._add_up, "link")
                 self._line(grid, "", more)
-        self._key(grid, tr("Down") if kind is ChartKind.HEAT else tr("Colour"), "by", "none")
+        self._key(grid, tr("Down") if kind is ChartKind.HEAT else tr("Colour"), "by", tr("none"))
         if kind is ChartKind.SCATTER:
             amounts = [field for field in self._fields if kind_of(field) != CATEGORY]
-            self._line(grid, tr("Size"), self._column(tr("Size"), chart.size, self._names(amounts, "none"),
+            self._line(grid, tr("Size"), self._column(tr("Size"), chart.size, self._names(amounts, tr("none")),
                                                   lambda name: self._put(tr("Change size"), size=name)))  # fmt: skip
-        self._key(grid, tr("Panels"), "panels", "none")
+        self._key(grid, tr("Panels"), "panels", tr("none"))
         if kind.stacks:
             self._choice(grid, tr("Series"), "stack", [(key, _STACK_WORDS[key]) for key in STACKS])
         if kind in (ChartKind.BARS, ChartKind.BOX, ChartKind.HEAT):

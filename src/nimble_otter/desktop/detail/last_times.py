@@ -17,7 +17,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.profiles import MOST_KEYED, Beside, usual
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, tr_value
 
 _BARS, _LINES = 6, 16
 _SHOWN = ("mean", "lowest", "highest", "NULL")
@@ -82,9 +82,14 @@ class LastTimesPage(ScrolledLines):
         plain = (name for name in figures if name not in odd and name.endswith(_SHOWN) and not name.startswith(keys))
         chosen = [*odd, *(name for name in plain if figures[name] or usual(name, before) not in ((0, 0), None))]
         for name in [name for name in chosen if name != "rows"][:_LINES]:
-            limits = [_short(name, each) for each in usual(name, before) or ()]
-            text = tr("usual {usual}", usual=" to ".join(dict.fromkeys(limits))) if limits else ""
-            self._line(name, _short(name, figures[name]), text, "plum" if name in odd else "")
+            limits = list(dict.fromkeys(_short(name, each) for each in usual(name, before) or ()))
+            text = ""
+            if limits:
+                span = tr("{low} to {high}", low=limits[0], high=limits[1]) if limits[1:] else limits[0]
+                text = tr("usual {usual}", usual=span)
+            column, _, measure = name.rpartition(" ")
+            shown = f"{column} {tr_value(measure)}" if column else tr_value(measure)
+            self._line(shown, _short(name, figures[name]), text, "plum" if name in odd else "")
         self.lines.addStretch(1)
 
     def _line(self, name: str, value: str, beside: str = "", tone: str = "") -> None:

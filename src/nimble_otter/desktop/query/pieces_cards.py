@@ -343,8 +343,9 @@ class Cards(QScrollArea):
             left += _WIDTH
         left += 14 if self.boxes else 0
         self.nothing.setGeometry(_EDGE, _EDGE, 190, 40)
-        self.add.setGeometry(left, _EDGE if self.boxes else _EDGE + 48, 74, 27)
-        self._ground.setMinimumSize(left + 86, height + 2 * _EDGE)
+        width = max(74, self.add.sizeHint().width())
+        self.add.setGeometry(left, _EDGE if self.boxes else _EDGE + 48, width, 27)
+        self._ground.setMinimumSize(left + width + 12, height + 2 * _EDGE)
 
     def _far(self) -> bool:
         cards = self._view.asked.pieces.cards

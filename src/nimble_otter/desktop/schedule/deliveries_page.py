@@ -168,7 +168,9 @@ class DeliveriesPage(QWidget):
             rows, message = (
                 (grouped(delivered.rows), what) if is_sent else ("", f"{tr_value(delivered.outcome)}: {what}")
             )
-            item = QTreeWidgetItem([f"{delivered.moment:%a %d %b %H:%M}", delivered.pull, name, rows, size, message])
+            item = QTreeWidgetItem(
+                [tr("{moment:%a %d %b %H:%M}", moment=delivered.moment), delivered.pull, name, rows, size, message]
+            )
             item.setData(0, _OWN, delivered)
             item.setToolTip(2, as_plain(delivered.path))
             item.setToolTip(5, as_plain(what))

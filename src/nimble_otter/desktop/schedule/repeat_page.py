@@ -183,7 +183,7 @@ class RepeatPage(FormPage):
         self.at.setPlaceholderText(":00" if every == "hour" else "04:30")
         try:
             runs = self.table().runs(dt.datetime.now(dt.UTC))
-            moments = [f"{moment:%a %d %b %H:%M}" for moment, _ in zip(runs, range(3), strict=False)]
+            moments = [tr("{moment:%a %d %b %H:%M}", moment=moment) for moment, _ in zip(runs, range(3), strict=False)]
             self.next.setText(tr("next {moments}", moments=", ".join(moments)) if moments else tr("never"))
             set_tone(self.next, "water")
         except SavedError as problem:

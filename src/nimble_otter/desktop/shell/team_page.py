@@ -185,7 +185,9 @@ class TeamPage(QWidget):
 
 
 def _when(change: TeamChange) -> str:
-    return f"{dt.datetime.fromisoformat(change.at).astimezone():%a %d %b %H:%M}" if change.at else ""
+    if not change.at:
+        return ""
+    return tr("{moment:%a %d %b %H:%M}", moment=dt.datetime.fromisoformat(change.at).astimezone())
 
 
 def _words(change: TeamChange) -> str:

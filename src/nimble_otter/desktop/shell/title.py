@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QKeySequence, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.kit import tokens
@@ -68,7 +68,9 @@ class TitleStrip(QWidget):
         hint = QHBoxLayout(self.box)
         hint.setContentsMargins(0, 0, 12, 0)
         hint.addStretch(1)
-        hint.addWidget(_KeyHint("Ctrl K"))
+        hint.addWidget(
+            _KeyHint(QKeySequence("Ctrl+K").toString(QKeySequence.SequenceFormat.NativeText).replace("+", " "))
+        )
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 10, 0)
         layout.setSpacing(4)

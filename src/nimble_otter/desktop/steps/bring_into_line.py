@@ -79,7 +79,7 @@ class BringIntoLine(QWidget):
         changed, like = names if self._is_left else names[::-1]
         self.into.setText(tr("{changed} becomes like {like}", changed=changed, like=like))
         differences = compared.found
-        sides = ("right", "left") if self._is_left else ("left", "right")
+        sides = (tr("right"), tr("left")) if self._is_left else (tr("left"), tr("right"))
         counts = (
             differences.count(lacking(self._is_left)),
             differences.count(CHANGED),

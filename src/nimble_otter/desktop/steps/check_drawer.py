@@ -198,8 +198,10 @@ class CheckDrawer(StepDrawer):
             item.setFont(index, ui_font(bold=index == _SUBJECT or (index == _MARK and is_failing)))
         item.setTextAlignment(_MARK, Qt.AlignmentFlag.AlignCenter)
         item.setSizeHint(0, QSize(0, 29))
-        told = {"check": line.told, "found": texts[_FOUND] or tr("not checked")}
-        said = tr("fails: {check}: {found}", **told) if is_failing else tr("holds: {check}: {found}", **told)
+        check, became = line.told, texts[_FOUND] or tr("not checked")
+        said = tr("holds: {check}: {found}", check=check, found=became)
+        if is_failing:
+            said = tr("fails: {check}: {found}", check=check, found=became)
         item.setData(0, Qt.ItemDataRole.AccessibleTextRole, said)
 
     def _chosen(self, item: QTreeWidgetItem | None) -> None:

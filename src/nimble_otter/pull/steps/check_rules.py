@@ -93,7 +93,7 @@ class CheckLine:
         if self.rule.is_of_columns:
             name = ", ".join(self.columns) or tr("no column")
             return tr("{figure} of {name}", figure=self.figure, name=name) if self.rule is Rule.AGGREGATE else name
-        return "columns" if self.rule is Rule.COLUMNS else "rows"
+        return tr("columns") if self.rule is Rule.COLUMNS else tr("rows")
 
     @property
     def told(self) -> str:

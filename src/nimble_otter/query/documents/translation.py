@@ -33,7 +33,9 @@ def translate_select(
     dialect.NULL_ORDERING = "nulls_are_small"
     parsed = parse_sql(text, dialect, QueryError)
     if not isinstance(parsed, (exp.Select, exp.SetOperation)):
-        raise QueryError("Collections can only be queried with SELECT.", "Write it like select * from report where ...")
+        raise QueryError(
+            tr("Collections can only be queried with SELECT."), tr("Write it like select * from report where ...")
+        )
     translator = Translator(text, types_of or (lambda collection: {}), parameters or {})
     built = translator.query(parsed, {}, is_top=True)
     read = tuple(dict.fromkeys(translator.collections))

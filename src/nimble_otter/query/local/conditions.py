@@ -261,7 +261,7 @@ class _Reader(OperandReader):
         pattern = literal_of(node.expression)
         if pattern is None or not isinstance(pattern.value, str):
             raise ConditionError(
-                tr("A regular expression is written in quotes."), "Write it like note ~ '^ice|debris$'."
+                tr("A regular expression is written in quotes."), tr("Write it like note ~ '^ice|debris$'.")
             )
         flags = literal_of(node.args["flag"]) if node.args.get("flag") is not None else Literal("")
         if flags is None or not isinstance(flags.value, str) or set(flags.value) - {"i", "c"}:

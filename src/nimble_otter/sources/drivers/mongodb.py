@@ -58,7 +58,7 @@ _OPTIONS = {
 
 class _Mongodb:
     key = "mongodb"
-    word = "documents"
+    word = tr("documents")
     schemes = ("mongodb", "mongodb+srv")
     dialects = (DOCUMENTS,)
     address = AddressForm(

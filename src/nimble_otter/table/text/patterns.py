@@ -203,7 +203,7 @@ def _refused(pattern: str, problem: Exception) -> ConditionError:
     if "perl operator" in text or "escape sequence" in text or "named capture" in text:
         return ConditionError(
             tr("{pattern!r} can't be used: {text}.", pattern=pattern, text=text),
-            "With + and * there is no look-around (?= (?! (?<= and no reference back to a group.",
+            tr("With + and * there is no look-around (?= (?! (?<= and no reference back to a group."),
         )
     return ConditionError(
         tr("{pattern!r} can't be used: {text}.", pattern=pattern, text=text), tr("Write it in a simpler way.")
