@@ -1,17 +1,28 @@
 """What a window shows, as lines of text: what its parts paint is told by a paint device of its own, whatever paints it.
 
 `seen.txt.gz` keeps what the journey through everything shows at each of its pictures; a line there that is other must
-be meant. `python -m tests.desktop.seen` writes it anew.
+be meant. `python -m tests.desktop.seen` writes it anew; `... seen LANGUAGE` tells what is seen in another language.
 """
 
 import gzip
+import json
+import os
 import re
+import sys
 import tempfile
 from collections import Counter
 from pathlib import Path
 
 from PySide6.QtGui import QPaintDevice, QPaintEngine, QTransform
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QStyle,
+    QStyleOptionComboBox,
+    QWidget,
+)
 
 KEPT = Path(__file__).with_name("seen.txt.gz")
 _VOLATILE = (
@@ -119,6 +130,29 @@ def shown(window):
     return [_plain(f"{name}: {line}") for name, part in parts.items() if part.isVisible() for line in drawn(part)]
 
 
+def cut_in(window):
+    """Texts of buttons, boxes and labels that have no room, but names of columns: "class: text"."""
+    from nimble_otter.desktop.kit.widgets import ElidedLabel
+
+    found = set()
+    for part in window.findChildren(QWidget):
+        if not part.isVisible() or isinstance(part, ElidedLabel) or getattr(part, "wordWrap", bool)():
+            continue
+        if isinstance(part, QComboBox):
+            option, text = QStyleOptionComboBox(), part.currentText()
+            part.initStyleOption(option)
+            field = QStyle.SubControl.SC_ComboBoxEditField
+            room = part.style().subControlRect(QStyle.ComplexControl.CC_ComboBox, option, field, part).width()
+            needed = part.fontMetrics().horizontalAdvance(text) + part.width() - room
+        elif isinstance(part, QAbstractButton | QLabel):
+            text, needed = part.text(), part.sizeHint().width()
+        else:
+            continue
+        if needed > part.width() + 1 and re.search(r"\w", text) and not re.search(r"\w[._]\w", text):
+            found.add(f"{type(part).__name__}: {text}")
+    return found
+
+
 def _plain(line):
     for pattern, word in _VOLATILE:
         line = re.sub(pattern, word, line)
@@ -129,10 +163,11 @@ class Seen:
     """Pictures by their names, as lines."""
 
     def __init__(self):
-        self.pictures = {}
+        self.pictures, self.cut = {}, set()
 
     def take(self, name, window):
         self.pictures[name] = shown(window)
+        self.cut |= cut_in(window)
 
     def text(self):
         """Each picture by what is other in it than in the one before."""
@@ -171,7 +206,7 @@ def take_journey(folder):
     finally:
         connections.SAMPLE = sample
         tour.close()
-    return seen.text()
+    return seen
 
 
 def kept():
@@ -180,8 +215,12 @@ def kept():
 
 
 if __name__ == "__main__":
-    import os
+    language = sys.argv[1] if sys.argv[1:] else ""
+    os.environ["NIMBLE_OTTER_LANGUAGE"] = language or "en"
+    if language == "pseudo":
+        from tests.pseudo import speak
 
+        speak()
     from nimble_otter.desktop.kit.offscreen import use_offscreen
 
     use_offscreen()
@@ -190,5 +229,13 @@ if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as folder:
         os.environ["NIMBLE_OTTER_HOME"] = f"{folder}/home"
         make_app()
-        KEPT.write_bytes(gzip.compress(take_journey(Path(folder)).encode(), mtime=0))
+        taken = take_journey(Path(folder))
+        if language:
+            texts = {
+                line.partition(": ")[2].rpartition("  [")[0] for lines in taken.pictures.values() for line in lines
+            }
+            print(json.dumps({"texts": sorted(texts), "cut": sorted(taken.cut)}))
+        else:
+            KEPT.write_bytes(gzip.compress(taken.text().encode(), mtime=0))
+    sys.stdout.flush()
     os._exit(0)

@@ -39,8 +39,8 @@ _LEGEND_WORDS = {"auto": tr("where it fits"), "beside": tr("above the chart"), "
 _PALETTE_WORDS = {"river": tr("river"), "strong": tr("strong"), "grey": tr("grey, for print")}
 _NO_FIGURE = tr("each row")
 _FIGURES = [f for f in AggregateFunction if f not in (AggregateFunction.LIST, AggregateFunction.MODE)]
-_FIELD, _PART, _NAME, _TEXT = 116, 88, 78, 158
-_KIND_WIDTH = 116
+_FIELD, _PART, _NAME, _TEXT = 106, 109, 82, 154
+_KIND_WIDTH = 102
 
 
 class ChartDrawer(Drawer):

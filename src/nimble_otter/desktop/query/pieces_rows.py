@@ -251,7 +251,7 @@ class PieceRows(QScrollArea):
                 [("and", tr("all of")), ("or", tr("any of"))], node.word, tr("How the conditions are combined")
             )
             word.setObjectName(f"{clause} {_path(path)} word")
-            word.setFixedWidth(74)
+            word.setFixedWidth(86)
             word.activated.connect(
                 lambda _: self._change(lambda p: conditions.set_word(p, clause, path, word.currentData()))
             )

@@ -108,7 +108,7 @@ class SendForm(QWidget):
         return self._plan.options.get(name, option.default)
 
     def _line(self, name: str, part: Any, stretch: bool = False) -> None:
-        said = label(name, "muted")
+        said = label(name, "muted", wrap=True)
         said.setFixedWidth(NAME_WIDTH)
         line = row(said, part, space=8) if stretch else row(said, part, None, space=8)
         self._body.addLayout(line)
