@@ -38,7 +38,7 @@ class _Mark(QPushButton):
         super().__init__()
         self.setAccessibleName(tr("Nimble Otter menu"))
         self.setToolTip(tr("All commands"))
-        self.setFixedSize(130, tokens.TITLE)
+        self.setFixedSize(136, tokens.TITLE)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def paintEvent(self, event: QPaintEvent) -> None:

@@ -69,6 +69,7 @@ class Repeating(Asking):
             item = next(i for n in range(page.schedules.list.topLevelItemCount())
                         if (i := page.schedules.list.topLevelItem(n)) is not None and i.text(0) == name)  # fmt: skip
             page.schedules.list.setCurrentItem(item)
+            wait_until(page.schedules.run_button.isEnabled, 10)  # its last run is known to be over
             page.schedules.run_button.click()
             wait_until(lambda name=name: not window.jobs.is_running(f"schedule {name}"), 60)  # type: ignore[misc]
         self.settle()
