@@ -60,7 +60,7 @@ def main() -> int:
                 stale.append(file.name)
                 if not is_check:
                     file.write_bytes(made)
-        missing = [message.id for message in own if message.id and not message.string]
+        missing = [m.id for m in own if m.id and (m.fuzzy or not all(m.string if m.pluralizable else [m.string]))]
         print(f"{path.parent.parent.name}: {len(own)} texts, {len(missing)} not translated")
     if is_check and stale:
         print(f"Out of date: {', '.join(stale)}. Run: python scripts/texts.py", file=sys.stderr)

@@ -66,6 +66,12 @@ def values_in(text):
     return found
 
 
+def test_a_text_has_one_plural():
+    forms = {forms for forms, _, _ in said_in_code()}
+    counted = {each[0]: each for each in forms if each[1:]}
+    assert {each for each in forms if counted.get(each[0], each) != each} == set()
+
+
 @pytest.mark.parametrize("code", LANGUAGES)
 def test_every_text_is_there_in_every_language_with_the_same_values(code):
     catalogue, bad, count = translation.catalogue_of([code]), [], 0

@@ -17,7 +17,7 @@ from nimble_otter.table import MISSING, Table
 from nimble_otter.table.core.columns import Ids, Kind
 from nimble_otter.table.ops.compare import CHANGED, ONLY_HERE, ONLY_THERE, Differences, Pair
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 _WIDER = {Kind.INT: (Kind.DECIMAL,), Kind.DATE: (), Kind.CLOCK: (), Kind.BOOL: ()}
 """Kinds whose values can stand as they are in a column of these."""
@@ -52,9 +52,13 @@ class Aligned:
 
     def words(self) -> str:
         """The counts."""
-        parts = ((self.inserts, "insert"), (self.updates, "update"), (self.deletes, "delete"))
-        lines = [f"{grouped(count)} {word}{'s' if count > 1 else ''}" for count, word in parts if count]
-        return ", ".join(lines) or tr("nothing to change")
+        inserts, updates, deletes = self.inserts, self.updates, self.deletes
+        lines = (
+            trn("{count} insert", "{count} inserts", inserts, count=grouped(inserts)) if inserts else "",
+            trn("{count} update", "{count} updates", updates, count=grouped(updates)) if updates else "",
+            trn("{count} delete", "{count} deletes", deletes, count=grouped(deletes)) if deletes else "",
+        )
+        return ", ".join(filter(None, lines)) or tr("nothing to change")
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -305,13 +305,13 @@ def hold_back(checked: Sequence[Checked]) -> None:
         return
     text = "; ".join(each.words() for each in failed[:3])
     more = tr(" and {failed_count} more", failed_count=len(failed) - 3) if len(failed) > 3 else ""
-    verb = tr("fails") if len(failed) == 1 else tr("fail")
     raise ChecksFailed(
-        tr(
-            "{failed_count} of {checked_count} checks {verb}: {text}{more}. Nothing was delivered.",
+        trn(
+            "{failed_count} of {checked_count} checks fails: {text}{more}. Nothing was delivered.",
+            "{failed_count} of {checked_count} checks fail: {text}{more}. Nothing was delivered.",
+            len(failed),
             failed_count=len(failed),
             checked_count=len(checked),
-            verb=verb,
             text=text,
             more=more,
         ),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 HOLDS_ROWS = ("table", "view", "materialized view", "collection")
 """Kinds of entries that can be opened as a pull."""
@@ -169,6 +169,6 @@ class Shapes:
 
 def how_many(count: int, is_documents: bool = False) -> str:
     """How many tables and views there are, or collections, in words."""
-    if count == 1:
-        return tr("1 collection") if is_documents else tr("1 table")
-    return tr("{count} collections", count=count) if is_documents else tr("{count} tables and views", count=count)
+    if is_documents:
+        return trn("{count} collection", "{count} collections", count, count=count)
+    return tr("1 table") if count == 1 else tr("{count} tables and views", count=count)

@@ -9,7 +9,7 @@ from functools import cache
 from typing import Any
 
 from nimble_otter.sources.catalogue import Shape, Shapes
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 Document = Mapping[str, Any]
 
@@ -70,12 +70,11 @@ def find_shapes(collection: str, documents: Sequence[Document], total: int, inde
         named.append(Shape(_name(own, core), len(own) / whole, _labels(own, core), len(members), _types(own), own[0]))
     named.sort(key=lambda shape: -shape.share)
     if rare_count:
-        word = tr("field set") if rare_sets == 1 else tr("field sets")
         named.append(
             Shape(
                 tr("one-off forms"),
                 rare_count / whole,
-                (tr("{rare_sets} other {word}", rare_sets=rare_sets, word=word),),
+                (trn("{count} other field set", "{count} other field sets", rare_sets, count=rare_sets),),
                 rare_sets,
             )
         )

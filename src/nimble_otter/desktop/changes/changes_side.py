@@ -41,20 +41,13 @@ class ChangesSide(QScrollArea):
         clear(self._lines)
         report = open_pull.report
         if waits := open_pull.pending.waiting_count:
-            rows = (
-                tr("1 change waits for its row")
-                if waits == 1
-                else tr("{waits} changes wait for their rows", waits=grouped(waits))
+            text = trn(
+                "{waits} change waits for its row: a query that has it shows and writes them.",
+                "{waits} changes wait for their rows: a query that has them shows and writes them.",
+                waits,
+                waits=grouped(waits),
             )
-            self.note(
-                trn(
-                    "{rows}: a query that has it shows and writes them.",
-                    "{rows}: a query that has them shows and writes them.",
-                    waits,
-                    rows=rows,
-                ),
-                "amber_ink",
-            )
+            self.note(text, "amber_ink")
             self._lines.addLayout(row(button(tr("Revert what waits"), open_pull.changes.revert_waiting), None))
         if open_pull.in_doubt:
             self.note(tr("The outcome of the last write is not known yet. Write checks it first."), "plum")

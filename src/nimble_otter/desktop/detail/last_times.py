@@ -17,7 +17,7 @@ from nimble_otter.pull import places
 from nimble_otter.pull.profiles import MOST_KEYED, Beside, usual
 from nimble_otter.stop import StopToken
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr, tr_value
+from nimble_otter.translation import tr, tr_value, trn
 
 _BARS, _LINES = 6, 16
 _SHOWN = ("mean", "lowest", "highest", "NULL")
@@ -59,10 +59,8 @@ class LastTimesPage(ScrolledLines):
         clear(self.lines)
         before = found.before
         count = min(len(before), _BARS - 1)
-        title = (
-            tr("These rows beside the last {count} deliveries", count=count)
-            if count > 1
-            else tr("These rows beside the last delivery")
+        title = trn(
+            "These rows beside the last delivery", "These rows beside the last {count} deliveries", count, count=count
         )
         self.lines.addWidget(label(title, bold=True, wrap=True))
         self.lines.addSpacing(8)

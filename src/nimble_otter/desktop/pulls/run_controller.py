@@ -411,8 +411,14 @@ class RunController:
             self._own.notice = warning(text)
         if fetched.cut:
             count = sum(len(ids) for ids in fetched.cut.values())
-            text = tr("1 value is") if count == 1 else tr("{count} values are", count=grouped(count))
-            self._add_notice(tr("{text} over 64 kB and fetched whole when needed", text=text))
+            self._add_notice(
+                trn(
+                    "{count} value is over 64 kB and fetched whole when needed",
+                    "{count} values are over 64 kB and fetched whole when needed",
+                    count,
+                    count=grouped(count),
+                )
+            )
         waited = self._own.pending.waiting is not None
         left = self._own.pending.land(fetched.table, self._own.target)
         if waited and self._own.edits.count and before_of.url != source.url:

@@ -44,7 +44,7 @@ from nimble_otter.query.pieces.edits import (
     ticked,
 )
 from nimble_otter.query.pieces.model import QueryModel, TableRef
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 _WIDTH, _GAP, _EDGE, _LANE = 172, 104, 12, 16
 _LEAST, _ROW = 104, 21
@@ -319,13 +319,13 @@ class Cards(QScrollArea):
 
         alias = self._view.asked.pieces.cards[at].alias
         if self._view.change(make) and gone:
-            pieces = tr("part") if gone == 1 else tr("parts")
             self._view.tell(
-                tr(
-                    "{alias} was removed, with {gone} {pieces} that used it. Ctrl+Z restores them.",
+                trn(
+                    "{alias} was removed, with {gone} part that used it. Ctrl+Z restores them.",
+                    "{alias} was removed, with {gone} parts that used it. Ctrl+Z restores them.",
+                    gone,
                     alias=alias,
                     gone=gone,
-                    pieces=pieces,
                 )
             )
 

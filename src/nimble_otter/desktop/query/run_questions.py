@@ -17,7 +17,7 @@ from nimble_otter.query.sql.effects import Effect, of_transaction, parse
 from nimble_otter.sources import Connection, Request, Source
 from nimble_otter.sources.hits import Hit, find_hits
 from nimble_otter.table.text.show import grouped, rows_words
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 if TYPE_CHECKING:
     from nimble_otter.desktop.pulls.pull_state import PullState
@@ -105,21 +105,22 @@ class AskBeforeRun(QObject):
         box = QMessageBox(
             QMessageBox.Icon.Warning if hits else QMessageBox.Icon.Question, tr("Run"), "", parent=self._parent
         )
-        count = tr("one statement") if len(asked) == 1 else tr("{asked_count} statements", asked_count=len(asked))
-        what = tr("that destroys data") if hits and len(asked) == 1 else tr("that destroy data") if hits else (
-            tr("that writes") if len(asked) == 1 else tr("that write"))  # fmt: skip
-        stage = f" ({source.stage})" if source.stage else ""
-        box.setText(
-            as_plain(
-                tr(
-                    "Run {count} {what} on {source_name}{stage}?",
-                    count=count,
-                    what=what,
-                    source_name=source.name,
-                    stage=stage,
-                )
-            )
+        count, name = len(asked), source.name + (f" ({source.stage})" if source.stage else "")
+        destroys = trn(
+            "Run one statement that destroys data on {source}?",
+            "Run {count} statements that destroy data on {source}?",
+            count,
+            count=count,
+            source=name,
         )
+        writes = trn(
+            "Run one statement that writes on {source}?",
+            "Run {count} statements that write on {source}?",
+            count,
+            count=count,
+            source=name,
+        )
+        box.setText(as_plain(destroys if hits else writes))
         lines = [_said(hit) for hit in hits[:_SHOWN]]
         if source.care:
             lines.append(tr("{source_name} is marked “take care”.", source_name=source.name))

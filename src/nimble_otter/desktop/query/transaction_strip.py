@@ -12,17 +12,14 @@ from nimble_otter.desktop.runtime.connections import ConnectionManager
 from nimble_otter.errors import OtterError
 from nimble_otter.sources import Source
 from nimble_otter.sources.open_transaction import OpenTransaction
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 
 def words_of(held: OpenTransaction) -> str:
     """How long a transaction is open, and how much was done in it."""
-    ran = (
-        tr("nothing ran in it yet")
-        if not held.statements
-        else tr("{statements} statements ran in it", statements=held.statements)
-    )
-    ran = tr("1 statement ran in it") if held.statements == 1 else ran
+    count = held.statements
+    ran = trn("{count} statement ran in it", "{count} statements ran in it", count, count=count)
+    ran = ran if count else tr("nothing ran in it yet")
     return tr("open since {since:%H:%M}; {ran}", since=held.since, ran=ran)
 
 

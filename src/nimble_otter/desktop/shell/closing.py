@@ -15,7 +15,7 @@ from nimble_otter.desktop.pulls.workspace import Workspace
 from nimble_otter.desktop.query.transaction_strip import ask_to_end
 from nimble_otter.pull import Pull
 from nimble_otter.pull.drafts import EditDraft
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 
 class Closing:
@@ -66,10 +66,14 @@ class Closing:
             return ask_drop(tr("The outcome of the last write of {name} is not known yet.", name=name), self._window)
         if not count:
             return True
-        changes = (
-            tr("{count} pending changes that were", count=count) if count != 1 else tr("1 pending change that was")
+        text = trn(
+            "{name} has {count} pending change that was not written.",
+            "{name} has {count} pending changes that were not written.",
+            count,
+            name=name,
+            count=count,
         )
-        return ask_drop(tr("{name} has {changes} not written.", name=name, changes=changes), self._window)
+        return ask_drop(text, self._window)
 
     def reopen(self) -> None:
         """The pull closed last, with where it was saved and what was pending on it."""

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 from nimble_otter.desktop.kit.widgets import ElidedLabel, button, row
 from nimble_otter.desktop.pulls.open_pull import OpenPull
 from nimble_otter.table.text.show import grouped
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 
 
 class FailingStrip(QWidget):
@@ -33,5 +33,5 @@ class FailingStrip(QWidget):
         self.setVisible(failing is not None)
         if failing is not None and failing.failing is not None:
             count = len(failing.failing)
-            text = tr("The {count} rows that fail", count=grouped(count)) if count != 1 else tr("The row that fails")
+            text = trn("The row that fails", "The {count} rows that fail", count, count=grouped(count))
             self.words.setText(f"{text} “{failing.line.told}”")

@@ -29,7 +29,7 @@ from nimble_otter.table.ops.filter import filter_view
 from nimble_otter.table.ops.group import Aggregate, AggregateFunction, group_view
 from nimble_otter.table.text.patterns import compiled
 from nimble_otter.table.text.show import grouped, shown
-from nimble_otter.translation import tr
+from nimble_otter.translation import tr, trn
 from nimble_otter.values import Value
 
 
@@ -448,10 +448,15 @@ def _newest(line: CheckLine, ground: _Ground) -> Checked:
 
 
 def _age_words(seconds: float) -> str:
-    for unit in ("week", "day", "hour", "minute"):
-        count = int(seconds // _UNITS[unit])
-        if count >= (2 if unit == "week" else 1):
-            return f"{count} {unit}{'s' if count != 1 else ''}"
+    weeks, days, hours, minutes = (int(seconds // _UNITS[unit]) for unit in ("week", "day", "hour", "minute"))
+    if weeks >= 2:
+        return trn("{count} week", "{count} weeks", weeks, count=weeks)
+    if days:
+        return trn("{count} day", "{count} days", days, count=days)
+    if hours:
+        return trn("{count} hour", "{count} hours", hours, count=hours)
+    if minutes:
+        return trn("{count} minute", "{count} minutes", minutes, count=minutes)
     return tr("less than a minute")
 
 
