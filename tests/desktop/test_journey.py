@@ -1,6 +1,7 @@
 """The whole journey of the tour, as a test."""
 
 import json
+import os
 import subprocess
 import sys
 from dataclasses import replace
@@ -31,6 +32,35 @@ def test_one_journey_through_everything(qapp, home, tmp_path, monkeypatch, caplo
     assert "crashed" not in caplog.text
     assert other == [], "\n".join(other[:80])  # where it is meant: python -m tests.desktop.seen
     assert seen.cut == set()
+
+
+IN_GERMAN = """
+from PySide6.QtCore import QCoreApplication
+from nimble_otter.desktop.kit.commands import shown_keys
+from nimble_otter.desktop.kit.offscreen import use_offscreen
+use_offscreen()
+from nimble_otter.desktop.shell.application import make_app
+make_app()
+from nimble_otter.desktop.shell.window import Window
+window = Window()
+window.pages.settings()
+commands = {command.key: command.name for command in window.commands.all()}
+print(QCoreApplication.translate("QPlatformTheme", "Cancel"), shown_keys("Ctrl+J, F"), window.course.accessibleName(),
+      commands["run"], len(commands), window.settings_page.fields["language"].currentText(), sep="|", flush=True)
+import os
+os._exit(0)
+"""
+
+
+def test_the_window_and_the_toolkit_speak_the_language_that_is_set(home):
+    (home / "config").mkdir()
+    (home / "config" / "settings.toml").write_text('language = "de"')
+    environment = {name: value for name, value in os.environ.items() if name != "NIMBLE_OTTER_LANGUAGE"}
+    run = subprocess.run([sys.executable, "-c", IN_GERMAN], capture_output=True, text=True, env=environment)
+    assert run.returncode == 0, run.stderr
+    *texts, count, chosen = run.stdout.strip().split("|")
+    assert texts == ["Abbrechen", "Strg+J, F", "Ablauf", "Abfrage ausführen"]
+    assert (int(count) > 130, chosen) == (True, "Deutsch")
 
 
 DATA = {

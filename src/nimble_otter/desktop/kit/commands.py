@@ -10,6 +10,11 @@ from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 
+def shown_keys(shortcut: str) -> str:
+    """A shortcut as the reader's keyboard names its keys."""
+    return QKeySequence(shortcut).toString(QKeySequence.SequenceFormat.NativeText)
+
+
 def _always() -> bool:
     return True
 

@@ -6,7 +6,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QRect
 from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.commands import Commands, shown_keys
 from nimble_otter.desktop.kit.widgets import as_plain
 from nimble_otter.desktop.shell.shortcuts import FAMILIES
 from nimble_otter.translation import tr
@@ -34,11 +34,11 @@ class ChordHints(QObject):
 
     def _tell(self, stroke: QKeySequence) -> None:
         lines = [
-            f"{QKeySequence(command.shortcut).toString().rpartition(', ')[2]}   {command.name.partition(' (')[0]}"
+            f"{shown_keys(command.shortcut).rpartition(', ')[2]}   {command.name.partition(' (')[0]}"
             for command in self._commands.beginning_with(stroke.toString()) if command.can()
         ]  # fmt: skip
         said = "\n".join(sorted(lines)) if lines else tr("Nothing can be done there now.")
-        self.shown = f"{stroke.toString()}, {self._strokes[stroke]}\n{said}"
+        self.shown = f"{shown_keys(stroke.toString())}, {self._strokes[stroke]}\n{said}"
         window = self._window
         place = window.mapToGlobal(QPoint(window.width() // 3, window.height() // 3))
         QToolTip.showText(place, as_plain(self.shown), window, QRect(), _SHOWN_MS)

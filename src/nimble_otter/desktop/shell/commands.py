@@ -13,7 +13,7 @@ from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QInputDialog, QLineEdit, QPlainTextEdit
 
 from nimble_otter.desktop.grid.copying import COPY_FORMS
-from nimble_otter.desktop.kit.commands import Command
+from nimble_otter.desktop.kit.commands import Command, shown_keys
 from nimble_otter.desktop.kit.widgets import calling
 from nimble_otter.desktop.pulls.new_steps import STEP_WORDS, new_step
 from nimble_otter.desktop.pulls.step_ref import CHANGES, QUERY, SEND, WATCH, step_at
@@ -414,7 +414,7 @@ def _commands(window: Workbench) -> list[Finding]:
     used = {key: n for n, key in enumerate(window.commands.used)}
     results = []
     for command in sorted(window.commands.all(), key=lambda each: used.get(each.key, len(used))):
-        word = tr("command  {shortcut}", shortcut=command.shortcut) if command.shortcut else tr("command")
+        word = tr("command  {shortcut}", shortcut=shown_keys(command.shortcut)) if command.shortcut else tr("command")
         text = "" if command.can() else tr("can't be done now")
         results.append(Finding(command.name, text, word, calling(window.commands.run, command.key)))
     return results

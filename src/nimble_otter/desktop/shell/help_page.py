@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, QTimer, QUrl, Signal
-from PySide6.QtGui import QImage, QKeySequence, QTextBlockFormat, QTextCursor, QTextDocument
+from PySide6.QtGui import QImage, QTextBlockFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from nimble_otter.desktop.kit import tokens
-from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.commands import Commands, shown_keys
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.kit.widgets import button, column, label, row
 from nimble_otter.desktop.shell.menu import MENU
@@ -205,7 +205,7 @@ class HelpPage(QWidget):
         for title, parts in MENU:
             keys = ["menu"] if not title else []
             keys += [key for part in parts for key in ([part] if isinstance(part, str) else part[1]) if key]
-            lines = [(by_key[key].name, QKeySequence(by_key[key].shortcut).toString()) for key in keys
+            lines = [(by_key[key].name, shown_keys(by_key[key].shortcut)) for key in keys
                      if by_key[key].shortcut]  # fmt: skip
             cells = "".join(f"<tr><td><b>{escape(keys)}</b></td><td>{escape(name)}</td></tr>" for name, keys in lines)
             items.append(f"<h3>{escape(title or everywhere)}</h3><table>{cells}</table>" if lines else "")

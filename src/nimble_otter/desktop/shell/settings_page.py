@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 )  # fmt: skip
 
 from nimble_otter.desktop.changes.changes_side import GUARDS
-from nimble_otter.desktop.kit.commands import Commands
+from nimble_otter.desktop.kit.commands import Commands, shown_keys
 from nimble_otter.desktop.kit.widgets import button, clear, column, combo, label, row
 from nimble_otter.desktop.runtime.settings import (
     CODE_SIZES,
@@ -375,13 +375,13 @@ class _Keys(QWidget):
         self.tree.blockSignals(True)
         self.tree.clear()
         for command in sorted(self._commands.all(), key=lambda each: each.name.casefold()):
-            keys = QKeySequence(command.shortcut).toString()
+            keys = shown_keys(command.shortcut)
             known = f"{command.name} {keys} {FORMER.get(command.key, '')}".casefold()
             if not command.anywhere or not all(word in known for word in words):
                 continue
             is_own = command.key in self._store.now.keys
-            former = tr("was {former}", former=FORMER[command.key]) if command.key in FORMER else ""
-            item = QTreeWidgetItem([command.name, keys, "own" if is_own else former])
+            former = tr("was {former}", former=shown_keys(FORMER[command.key])) if command.key in FORMER else ""
+            item = QTreeWidgetItem([command.name, keys, tr("own") if is_own else former])
             item.setData(0, _KEY, command.key)
             self.tree.addTopLevelItem(item)
             if command.key == before or self.tree.currentItem() is None:

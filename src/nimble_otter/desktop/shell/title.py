@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtGui import QKeySequence, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from nimble_otter.desktop.kit import tokens
+from nimble_otter.desktop.kit.commands import shown_keys
 from nimble_otter.desktop.kit.theme import theme, ui_font
 from nimble_otter.desktop.shell.tabs import Tabs
 from nimble_otter.translation import tr
@@ -68,9 +69,7 @@ class TitleStrip(QWidget):
         hint = QHBoxLayout(self.box)
         hint.setContentsMargins(0, 0, 12, 0)
         hint.addStretch(1)
-        hint.addWidget(
-            _KeyHint(QKeySequence("Ctrl+K").toString(QKeySequence.SequenceFormat.NativeText).replace("+", " "))
-        )
+        hint.addWidget(_KeyHint(shown_keys("Ctrl+K").replace("+", " ")))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 10, 0)
         layout.setSpacing(4)
