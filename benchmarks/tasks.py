@@ -20,6 +20,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+os.environ["NIMBLE_OTTER_LANGUAGE"] = "en"  # what is looked for is English
+
 from nimble_otter.desktop.kit.offscreen import use_offscreen, wait_for_rest, wait_until
 
 _TICK_MS, _PATIENCE_S, _LONGEST_S = 40, 4.0, 30.0

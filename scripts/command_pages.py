@@ -1,12 +1,15 @@
 """Writes completions and manual pages of the commands to the folder that is installed; `--check` only compares."""
 
 import argparse
+import os
 import re
 import subprocess
 import sys
 from pathlib import Path
 
 import shtab
+
+os.environ["NIMBLE_OTTER_LANGUAGE"] = "en"  # read when the first of ours is imported
 
 from nimble_otter.cli.commands import parser
 
