@@ -7,6 +7,7 @@ import re
 import string
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -39,10 +40,10 @@ NAMES = {"Aa", "Nimble Otter", "Firebird", "Oracle", "SQL Server", "Spark SQL", 
 """The same in every language."""
 
 
+@cache
 def trees():
-    for path in sorted(ROOT.rglob("*.py")):
-        if path.parent.name not in ("tour", "demo"):
-            yield path, ast.parse(path.read_text())
+    paths = [path for path in sorted(ROOT.rglob("*.py")) if path.parent.name not in ("tour", "demo")]
+    return [(path, ast.parse(path.read_text())) for path in paths]
 
 
 def called(node):
@@ -157,11 +158,16 @@ def test_the_language_is_the_desktops(wanted, environment, monkeypatch, home):
 
 DELIVERIES = """
 import sys
+from functools import cache
 from pathlib import Path
 from nimble_otter.cli.entry import main
-from nimble_otter.pull import load_pull, save_pull
+from nimble_otter.pull import Pull, Query, save_pull
+from nimble_otter.pull import steps as s
+
 from nimble_otter.pull.file import pull_from_text
 from nimble_otter.send import all_formats
+from nimble_otter.sources.source import source_of_file
+from nimble_otter.table.ops.measures import AggregateFunction as Agg
 folder, survey, other, example = map(Path, sys.argv[1:5])
 save_pull(pull_from_text(example.read_text(), "x"), folder / "example.pull")
 query = ["query", "--source", str(survey), "--sql", "select * from reading order by reading_id limit 300"]
@@ -170,9 +176,26 @@ for format_ in all_formats():
     if format_.key not in ("parquet", "sqlite"):
         for name, more in (("rows", []), ("groups", grouped)):
             assert main([*query, *more, "--send", str(folder / f"{name}{format_.suffix}")]) == 0, format_.key
-assert main(["compare", f"{survey}#station", f"{other}#station", "--send", str(folder / "differences.csv"),
-             "--script", str(folder / "script.sql")]) == 7
-pull = Path(folder / "levels.pull")
+        assert main(["compare", f"{survey}#station", f"{other}#station", "--send",
+                     str(folder / f"differences{format_.suffix}"), "--script", str(folder / "script.sql")]) == 7
+month, quality, count = s.KeyBy("taken_at", "month"), s.KeyBy("quality"), s.FigureOf(Agg.COUNT)
+courses = {
+    "parts": [s.GroupStep((month, s.KeyBy("level_m", "steps of 1"), s.KeyBy("taken_at", "weekday")), (count,))],
+    "figures": [s.GroupStep((quality,), tuple(s.FigureOf(each, "level_m") for each in Agg))],
+    "pivot": [s.PivotStep((s.KeyBy("station_id"),), quality, count, True)],
+    "unpivot": [s.UnpivotStep(("level_m", "flow_m3s"))], "transpose": [s.TransposeStep()],
+    "compare": [s.CompareStep("parts", ("quality",))], "compute": [s.ComputeStep((s.Computed("a", "note is null"),))],
+}
+source = source_of_file(survey)
+for name, steps in courses.items():
+    pull = Pull(name, source, Query("select * from reading order by reading_id limit 90"), tuple(steps))
+    save_pull(pull, folder / f"{name}.pull")
+    if name != "compare":
+        assert main(["run", str(folder / f"{name}.pull"), "--send", str(folder / f"{name}.csv")]) == 0
+photos = ["query", "--source", str(survey), "--sql", "select * from visit_photo order by 1 limit 3", "--binary", "both"]
+assert main([*photos, "--send", str(folder / "photos.xlsx")]) == 0
+assert main(["chart", str(folder / "compute.pull"), "--kind", "bars", "--along", "quality", "--up", "count", "--send",
+             str(folder / "chart.svg")]) == 0
 assert main(["schedule", "add", str(folder / "example.pull"), "--by", "none", "--at", "04:30", "--name", "n"]) in (0, 2)
 """
 
@@ -198,7 +221,7 @@ def test_what_is_delivered_is_the_same_in_every_language(survey, own_survey, tmp
         )  # fmt: skip
         assert run.returncode == 0, run.stderr
         made[code] = {"said": run.stderr}
-        for path in sorted(folder.iterdir()):
+        for path in sorted(path for path in folder.rglob("*") if path.is_file()):
             if path.suffix == ".xlsx":
                 with zipfile.ZipFile(path) as book:
                     parts = [book.read(name) for name in sorted(book.namelist()) if "docProps" not in name]

@@ -35,6 +35,9 @@ if TYPE_CHECKING:
 
 SAME, DIFFERENT = 0, 7
 
+COMPARED = "{} compared"
+"""What the differences from a pull are called where they are delivered."""
+
 
 def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     """Compare, tell, send, write; SAME (or written) or DIFFERENT. Raises: UsageError, OtterError, OSError."""
@@ -62,7 +65,7 @@ def compare(options: argparse.Namespace, plans: Sequence[SendPlan]) -> int:
     assert shaped.compared is not None
     differences = shaped.compared.found
     counts = [differences.count(state) for state in range(4)]
-    pull = replace(left.pull, name=tr("{left_name} compared", left_name=left.name))
+    pull = replace(left.pull, name=COMPARED.format(left.name))
     _tell(options, keys, shaped.said, counts)
     if options.script:
         _write_script(options, left, shaped.compared, around)
@@ -117,7 +120,7 @@ def _compare_large(options: argparse.Namespace, plans: Sequence[SendPlan], aroun
         note(tr("  {left_out} more differences are counted only", left_out=compared.left_out), sys.stderr)
     if plans:
         for delivery in deliver_shaped(
-            replace(left, name=tr("{left_name} compared", left_name=left.name)), all_rows(compared.table), plans, around
+            replace(left, name=COMPARED.format(left.name)), all_rows(compared.table), plans, around
         ):
             tell_sent(left, delivery)
     return DIFFERENT if any(compared.counts[1:]) else SAME
@@ -170,7 +173,7 @@ def _compare_tables(options: argparse.Namespace, plans: Sequence[SendPlan], arou
     if plans:
         names = ("table", "same", "changed", "only_left", "only_right", "says")
         table = table_of(**dict(zip(names, map(list, zip(*rows, strict=True)), strict=True)))
-        pull = Pull(tr("{left_name} compared", left_name=left.name), left)
+        pull = Pull(COMPARED.format(left.name), left)
         for sent in deliver_shaped(pull, all_rows(table), plans, around):
             tell_sent(pull, sent)
     return SAME if is_same else DIFFERENT

@@ -20,7 +20,8 @@ from nimble_otter.table.text.content import content_of
 from nimble_otter.table.text.show import plain
 from nimble_otter.translation import tr
 
-FILE = tr("{} file")
+FILE = "{} file"
+"""What the column of a file's path is called, beside that of its bytes."""
 
 
 class Beside:

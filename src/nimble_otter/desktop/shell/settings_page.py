@@ -79,7 +79,7 @@ LINES = (
         "language",
         tr("Look"),
         tr("Language"),
-        tr("from the next start on; files and scripts stay in English"),
+        tr("from the next start on; what is delivered stays as it is"),
         (("", tr("as the desktop is")), *((code, NAMES.get(code, code)) for code in languages())),
     ),
     Line(
