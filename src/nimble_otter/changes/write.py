@@ -250,7 +250,7 @@ def look_up(connection: Connection, intent: Intent, patience: int = _ATTEMPTS) -
             tr("{lost}. {text} nothing was written; the changes are still pending.", lost=lost, text=text),
             tr("Write them again."),
         )
-    return tr("{lost}, but {text}{text2} all of it was written.", lost=lost, text=text[0].lower(), text2=text[1:])
+    return tr("{lost}, but {witness}{rest} all of it was written.", lost=lost, witness=text[0].lower(), rest=text[1:])
 
 
 def _look(connection: Connection, intent: Intent) -> bool | None:

@@ -339,7 +339,7 @@ def _say(pull: Pull, plan: SendPlan, made: Sent | Moved, what: str, checks: str 
     for line in made.notes:
         note(f"  {line}", sys.stderr)
     if made.beside is not None:
-        note(tr("  {beside} files in {beside2}", beside=made.beside[1], beside2=made.beside[0]), sys.stderr)
+        note(tr("  {count} files in {folder}", count=made.beside[1], folder=made.beside[0]), sys.stderr)
     _keep(pull, plan.format, made, by, Outcome.SENT, checks)
 
 

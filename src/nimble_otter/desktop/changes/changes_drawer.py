@@ -377,10 +377,10 @@ def _in_short(text: str) -> str:
         return text
     left = len(text) - _LONGEST
     return tr(
-        "{text} … {left} more characters; Copy has them … {text2}",
-        text=text[: _LONGEST - 400],
+        "{start} … {left} more characters; Copy has them … {end}",
+        start=text[: _LONGEST - 400],
         left=grouped(left),
-        text2=text[-400:],
+        end=text[-400:],
     )
 
 

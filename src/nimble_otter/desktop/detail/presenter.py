@@ -216,7 +216,7 @@ class DetailPresenter(QObject):
                 full = ids[~column.empty_at(ids)]
                 sums, count = sums + float(np.sum(as_floats(column, full))), count + len(full)
             mean = tr(" · mean {number}", number=shown_float(round(sums / count, 3))) if count else ""
-            return tr("{name}sum {number}{mean}", name=name, number=shown_float(round(sums, 3)), mean=mean)
+            return tr("{column}sum {total}{mean}", column=name, total=shown_float(round(sums, 3)), mean=mean)
 
         if (bottom - top + 1) * len(numbers) <= _AT_ONCE:
             self._workspace.hub.jobs.stop("selection")

@@ -288,9 +288,9 @@ def _next_words(moment: dt.datetime | None, now: dt.datetime, runs: bool) -> str
     minutes = max(0, round((moment - now).total_seconds() / 60))
     days, rest = divmod(minutes, 1440)
     if days:
-        return tr("next in {days} d {rest} h", days=days, rest=rest // 60)
+        return tr("next in {days} d {hours} h", days=days, hours=rest // 60)
     return (
-        tr("next in {rest} h {rest2} min", rest=rest // 60, rest2=rest % 60)
+        tr("next in {hours} h {minutes} min", hours=rest // 60, minutes=rest % 60)
         if rest >= 60
-        else tr("next in {rest} min", rest=rest)
+        else tr("next in {minutes} min", minutes=rest)
     )

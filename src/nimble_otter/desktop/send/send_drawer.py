@@ -177,7 +177,7 @@ class SendDrawer(Drawer):
         ]
         parts += [counted]
         parts += (
-            [tr("{beside} files in {beside_name}", beside=grouped(sent.beside[1]), beside_name=sent.beside[0].name)]
+            [tr("{count} files in {folder}", count=grouped(sent.beside[1]), folder=sent.beside[0].name)]
             if sent.beside is not None
             else []
         )

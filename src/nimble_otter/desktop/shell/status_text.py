@@ -61,10 +61,10 @@ def show_status(status: StatusStrip, open_pull: OpenPull | None) -> None:
         rest = tr("of {whole} {noun} fail", whole=grouped(whole), noun=noun)
     elif shaped.grouped is not None:
         rest = tr(
-            "of {rows} {noun}, in {rows2} groups",
+            "of {rows} {noun}, in {groups} groups",
             rows=grouped(open_pull.table.rows),
             noun=noun,
-            rows2=grouped(shaped.grouped.levels[0].table.rows),
+            groups=grouped(shaped.grouped.levels[0].table.rows),
         )
     if open_pull.edits.count:
         parts = ((open_pull.edits.edited_count, tr("± {} edited")), (len(open_pull.edits.added), tr("+ {} new")))

@@ -178,9 +178,9 @@ class CompareDrawer(OtherDrawer):
     def _show_rule(self, line: int, field: Field, other: Field, rule: Alike) -> None:
         if not are_comparable(field.kind, other.kind):
             words = tr(
-                "{kind_value} can't be compared with {kind_value2}",
-                kind_value=field.kind.value,
-                kind_value2=other.kind.value,
+                "{kind} can't be compared with {other_kind}",
+                kind=field.kind.value,
+                other_kind=other.kind.value,
             )
             self.pairs.addWidget(label(words, "plum", 12), line, 4)
             return

@@ -120,9 +120,9 @@ class FilterDrawer(Drawer):
             names = [field.name for field in before.table.fields]
             spent = tr("{spent_s:.0f} ms", spent_s=result.spent_s * 1000)
             words = tr(
-                "{rows} → {rows2} rows, on this machine, {spent}",
-                rows=grouped(before.rows),
-                rows2=grouped(result.shaped.rows),
+                "{before} → {after} rows, on this machine, {spent}",
+                before=grouped(before.rows),
+                after=grouped(result.shaped.rows),
                 spent=spent,
             )
             self.head.words.setText(words if self.step.on else tr("switched off"))

@@ -88,7 +88,9 @@ class StepDrawer(Drawer):
             )
             words += f", {result.shaped.said}" if result.shaped.said and self.says_report else ""
             if result.shaped.grouped is not None and before.grouped is None:
-                words = tr("{rows} rows → {rows2} groups", rows=grouped(before.rows), rows2=grouped(result.shaped.rows))
+                words = tr(
+                    "{rows} rows → {groups} groups", rows=grouped(before.rows), groups=grouped(result.shaped.rows)
+                )
             self.head.words.setText(words if result.step.on else tr("switched off"))
             self.problem.setText(str(result.error or ""))
         self.problem.setVisible(bool(self.problem.text()))

@@ -47,9 +47,7 @@ def title_of(drawn: Drawn, picked: Stretch | Hit) -> str:
     low, high = picked.x
     if drawn.x.kind == TIME:
         return " to ".join(time_texts(end)[: 10 if high - low > 2 else 16] for end in (low, high))
-    return tr(
-        "{place_text} to {place_text2}", place_text=place_text(drawn.x, low), place_text2=place_text(drawn.x, high)
-    )
+    return tr("{low} to {high}", low=place_text(drawn.x, low), high=place_text(drawn.x, high))
 
 
 def conditions_of(drawn: Drawn, picked: Stretch | Hit, keep: bool) -> tuple[Condition, ...]:

@@ -116,7 +116,7 @@ class AppendStep:
         only = [f.name for f in here.fields if f.name.casefold() not in theirs]
         more = [f.name for f in rows.fields if f.name.casefold() not in names]
         text = tr(
-            "{rows} rows here, {rows2} of {other}", rows=grouped(here.rows), rows2=grouped(rows.rows), other=self.other
+            "{here} rows here, {there} of {other}", here=grouped(here.rows), there=grouped(rows.rows), other=self.other
         )
         text += tr("; empty there: {only}", only=", ".join(only)) if only else ""
         text += tr("; empty here: {more}", more=", ".join(more)) if more else ""

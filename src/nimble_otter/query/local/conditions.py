@@ -150,7 +150,7 @@ class _Reader(OperandReader):
         elif {one, other} == {Kind.CLOCK, Kind.SPAN}:
             left, right = meaning.as_span(left, self.table), meaning.as_span(right, self.table)
         elif one is not None and other is not None and not meaning.go_together(one, other):
-            text = tr("can't compare {said} with {said2}", said=meaning.SAID[one], said2=meaning.SAID[other])
+            text = tr("can't compare {kind} with {other_kind}", kind=meaning.SAID[one], other_kind=meaning.SAID[other])
             raise Mismatch(text, tr("Write one of them in a cast, such as cast(... as text)."))
         return Compare(op, left, right)
 

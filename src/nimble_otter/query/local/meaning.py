@@ -231,7 +231,11 @@ def alike(operands: Sequence[Operand], table: Table) -> tuple[tuple[Operand, ...
     for kind in kinds[1:]:
         if kind is not kinds[0] and not any(kind in c and kinds[0] in c for c in (NUMBERS, MOMENTS)):
             raise Mismatch(
-                tr("takes values of one kind; here stand {said} and {said2}", said=SAID[kinds[0]], said2=SAID[kind]),
+                tr(
+                    "takes values of one kind; here stand {kind} and {other_kind}",
+                    kind=SAID[kinds[0]],
+                    other_kind=SAID[kind],
+                ),
                 _CAST,
             )
     widest = next((k for k in (Kind.FLOAT, Kind.DECIMAL) if k in kinds), kinds[0])
@@ -283,7 +287,8 @@ def combined(sign: str, left: Operand, right: Operand, table: Table) -> tuple[Op
         return combined(sign, as_span(left, table), as_span(right, table), table)
     if kind is None:
         raise Mismatch(
-            tr("can't join {said} and {said2}", said=SAID[a], said2=SAID[b]), _CAST if Kind.TEXT in (a, b) else ""
+            tr("can't join {kind} and {other_kind}", kind=SAID[a], other_kind=SAID[b]),
+            _CAST if Kind.TEXT in (a, b) else "",
         )
     return left, right, kind
 
@@ -328,7 +333,9 @@ def cast_kind(operand: Operand, target: str, table: Table) -> Kind:
     kind = kind_of(operand, table)
     if kind is not None and kind is not Kind.TEXT and kind not in _CASTABLE[target]:
         hint = tr("Cast it to integer first.") if kind is Kind.BOOL and _CAST_KINDS[target] in NUMBERS else ""
-        raise Mismatch(tr("can't make {said} {said2}", said=SAID[kind], said2=SAID[_CAST_KINDS[target]]), hint)
+        raise Mismatch(
+            tr("can't make {kind} {other_kind}", kind=SAID[kind], other_kind=SAID[_CAST_KINDS[target]]), hint
+        )
     return _CAST_KINDS[target]
 
 

@@ -188,9 +188,9 @@ class OperandReader:
         if not is_text:
             raise Mismatch(
                 tr(
-                    "joins texts; here stand {said} and {said2}",
-                    said=meaning.SAID[kinds[0] or Kind.TEXT],
-                    said2=meaning.SAID[kinds[1] or Kind.TEXT],
+                    "joins texts; here stand {kind} and {other_kind}",
+                    kind=meaning.SAID[kinds[0] or Kind.TEXT],
+                    other_kind=meaning.SAID[kinds[1] or Kind.TEXT],
                 ),
                 tr("Write one as cast(... as text)."),
             )

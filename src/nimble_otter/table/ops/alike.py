@@ -83,9 +83,7 @@ def levelled(a: Column, b: Column, rule: Alike = EQUAL) -> tuple[Column, Column]
         return _moments(a), _moments(b)
     if kinds == {Kind.CLOCK, Kind.SPAN}:
         return replace(a, kind=Kind.SPAN), replace(b, kind=Kind.SPAN)
-    raise ConditionError(
-        tr("{kind_value} can't be compared with {kind_value2}.", kind_value=a.kind.value, kind_value2=b.kind.value)
-    )
+    raise ConditionError(tr("{kind} can't be compared with {other_kind}.", kind=a.kind.value, other_kind=b.kind.value))
 
 
 def are_comparable(a: Kind, b: Kind) -> bool:

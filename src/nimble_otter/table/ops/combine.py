@@ -286,11 +286,11 @@ def _check_comparable(table: Table, here: int, right: Table, there: int) -> None
     if not alike and filled:
         raise ConditionError(
             tr(
-                "{a_name} holds {kind_value} here, {b_name} holds {kind_value2} there: they never match.",
+                "{a_name} holds {kind} here, {b_name} holds {other_kind} there: they never match.",
                 a_name=a.name,
-                kind_value=a.kind.value,
+                kind=a.kind.value,
                 b_name=b.name,
-                kind_value2=b.kind.value,
+                other_kind=b.kind.value,
             ),
             tr("Compute a column with cast(... as text) or the like in one of the pulls."),
         )

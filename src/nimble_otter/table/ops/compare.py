@@ -106,9 +106,9 @@ def compare_views(
                 (
                     pair,
                     tr(
-                        "{kind_value} can't be compared with {kind_value2}",
-                        kind_value=a.kind.value,
-                        kind_value2=b.kind.value,
+                        "{kind} can't be compared with {other_kind}",
+                        kind=a.kind.value,
+                        other_kind=b.kind.value,
                     ),
                 )
             )
