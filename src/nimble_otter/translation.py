@@ -1,7 +1,7 @@
 """Texts for people in the language that was chosen, or in the desktop's, by the catalogues in `locale/`.
 
 English is the language of the code: a text is its own key. What goes into files and to servers (names of columns,
-scripts, charts of deliveries) is never translated, so that a delivery is the same whoever makes it.
+statements, charts of deliveries) is never translated, so that a delivery is the same whoever makes it.
 
 The language is found when this is imported, as texts of modules are made when these are: another choice holds from the
 next start on.
@@ -35,7 +35,7 @@ def wanted_languages() -> list[str]:
     GNU gettext finds them, up to the first that is English."""
     try:
         named = os.environ.get(VARIABLE) or tomllib.loads(settings_file().read_text("utf-8")).get("language")
-    except (OSError, ValueError):  # no settings, or not ours: whoever needs them tells of it
+    except (OSError, ValueError, RuntimeError):  # no settings, or not ours: whoever needs them tells of it
         named = None
     if not isinstance(named, str) or not named:
         locale = next((os.environ[v] for v in ("LC_ALL", "LC_MESSAGES", "LANG") if os.environ.get(v)), "C")

@@ -151,7 +151,8 @@ def test_the_language_is_the_desktops(wanted, environment, monkeypatch, home):
     assert isinstance(found, gettext.GNUTranslations) == any(each.startswith("de") for each in wanted)
     (home / "config").mkdir(exist_ok=True)
     for text, set_so in (('language = "fr"', ["fr"]), ('language = "en"', []), ('language = ""', wanted),
-                         ("language = 3", wanted), ("language = [", wanted), ("\x00", wanted)):  # fmt: skip
+                         ("language = 3", wanted), ("language = [", wanted), ("\x00", wanted),
+                         ("a = " + "[" * 9000, wanted)):  # fmt: skip
         (home / "config" / "settings.toml").write_text(text)
         assert translation.wanted_languages() == (wanted if translation.VARIABLE in environment else set_so)
 
