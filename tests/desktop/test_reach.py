@@ -53,6 +53,18 @@ def served(window, postgres):
 # --- the catalogue -----------------------------------------------------------------------------------------------
 
 
+def test_a_click_opens_a_source_or_a_table_and_the_next_closes_it(window):
+    tree = window.sources.tree
+    window.sources.reveal("Merrow survey", "reading")
+    for item in (tree.currentItem(), tree.currentItem().parent()):
+        before = item.isExpanded()
+        for expanded in (not before, before):
+            place = tree.visualItemRect(item).center()
+            QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, pos=place)
+            assert item.isExpanded() is expanded, item.text(0)
+            QTest.qWait(QApplication.doubleClickInterval() + 20)  # two clicks, not a double click
+
+
 def test_space_glances_at_a_table_and_enter_opens_it(window):
     item_of(window, "gauge")
     window.sources.tree.setFocus()

@@ -404,7 +404,7 @@ class SourcesPane(QWidget):
             if data.name not in self._hub.tables:
                 self._hub.open(data, again=data.name in self._hub.errors)
             item.setExpanded(not item.isExpanded() or data.name not in self._hub.tables)
-        elif isinstance(data, TableInfo) and item.childCount():
+        elif isinstance(data, TableInfo):
             item.setExpanded(not item.isExpanded())
 
     def _described(self, item: QTreeWidgetItem | None) -> None:
