@@ -236,7 +236,16 @@ def test_a_value_is_found_and_its_rows_are_opened(window):
     settle(window)
     assert window.centre.currentIndex() == WORK
     assert window.pull.table.rows == 1
-    window.pages.search(window.hub.sources[0], None)
+    source, found = window.hub.sources[0], {}
+    for name in ("", "river"):
+        window.pages.search(source, next((t for t in window.hub.tables[source.name] if t.name == name), None))
+        assert page.table.currentData() == name
+        page.text.setText("merrow")
+        page.search()
+        settle(window)
+        found[name] = {page.hits.topLevelItem(n).text(0) for n in range(page.hits.topLevelItemCount())}
+    assert found["river"] == {"river"} < found[""]
+    window.pages.search(source, None)
     page.regex.setChecked(True)
     page.text.setText("(")
     page.search()
