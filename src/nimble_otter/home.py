@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import tomllib
 from pathlib import Path
 
 from platformdirs import user_config_path, user_data_path, user_state_path
@@ -33,3 +34,13 @@ def state_folder() -> Path:
 def settings_file() -> Path:
     """What the user has set."""
     return config_folder() / "settings.toml"
+
+
+def text_setting(name: str) -> str:
+    """A setting that is a text, for what is needed before all are read; "" where it is not set, or the file can't be
+    read: whoever reads all of it tells of that."""
+    try:
+        value = tomllib.loads(settings_file().read_text("utf-8")).get(name)
+    except (OSError, ValueError, RuntimeError):  # the last where it is nested too deeply
+        return ""
+    return value if isinstance(value, str) else ""

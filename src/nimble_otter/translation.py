@@ -11,10 +11,9 @@ from __future__ import annotations
 
 import gettext
 import os
-import tomllib
 from pathlib import Path
 
-from nimble_otter.home import settings_file
+from nimble_otter.home import text_setting
 
 DOMAIN = "nimble-otter"
 FOLDER = Path(__file__).parent / "locale"
@@ -33,11 +32,8 @@ def languages() -> tuple[str, ...]:
 def wanted_languages() -> list[str]:
     """The languages to look for, the best first, none for English: the variable's, the setting's, or the desktop's as
     GNU gettext finds them, up to the first that is English."""
-    try:
-        named = os.environ.get(VARIABLE) or tomllib.loads(settings_file().read_text("utf-8")).get("language")
-    except (OSError, ValueError, RuntimeError):  # no settings, or not ours: whoever needs them tells of it
-        named = None
-    if not isinstance(named, str) or not named:
+    named = os.environ.get(VARIABLE) or text_setting("language")
+    if not named:
         locale = next((os.environ[v] for v in ("LC_ALL", "LC_MESSAGES", "LANG") if os.environ.get(v)), "C")
         named = locale if locale.split(".")[0] in ("C", "POSIX") else os.environ.get("LANGUAGE") or locale
     wanted: list[str] = []

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import os
-import tomllib
-from contextlib import suppress
 from pathlib import Path
 
 from nimble_otter.home import config_folder as config_folder
-from nimble_otter.home import data_folder, settings_file
+from nimble_otter.home import data_folder, text_setting
 from nimble_otter.home import state_folder as state_folder
 
 
@@ -30,10 +28,7 @@ def shelf_folder() -> Path:
 
 def team_folder() -> Path | None:
     """What a team shares: NIMBLE_OTTER_TEAM, or the setting; None where there is no such folder."""
-    named = os.environ.get("NIMBLE_OTTER_TEAM", "")
-    if not named:
-        with suppress(OSError, ValueError):
-            named = str(tomllib.loads(settings_file().read_text("utf-8")).get("team_folder", ""))
+    named = os.environ.get("NIMBLE_OTTER_TEAM") or text_setting("team_folder")
     return Path(named).expanduser() if named else None
 
 

@@ -20,7 +20,7 @@ from nimble_otter.files import write_text
 from nimble_otter.pull import places
 from nimble_otter.pull.account import Delivered, Outcome, deliveries
 from nimble_otter.stop import StopToken
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, moment_words
 from nimble_otter.translation import tr, tr_value, trn
 
 _OWN = Qt.ItemDataRole.UserRole
@@ -168,9 +168,7 @@ class DeliveriesPage(QWidget):
             rows, message = (
                 (grouped(delivered.rows), what) if is_sent else ("", f"{tr_value(delivered.outcome)}: {what}")
             )
-            item = QTreeWidgetItem(
-                [tr("{moment:%a %d %b %H:%M}", moment=delivered.moment), delivered.pull, name, rows, size, message]
-            )
+            item = QTreeWidgetItem([moment_words(delivered.moment), delivered.pull, name, rows, size, message])
             item.setData(0, _OWN, delivered)
             item.setToolTip(2, as_plain(delivered.path))
             item.setToolTip(5, as_plain(what))

@@ -20,6 +20,7 @@ from nimble_otter.pull.schedule_run import plans_of
 from nimble_otter.pull.schedules import Schedule, added, changed, target_words
 from nimble_otter.pull.timetable import DAYS, STEPS, Timetable, timetable
 from nimble_otter.stop import StopToken
+from nimble_otter.table.text.show import moment_words
 from nimble_otter.translation import tr
 
 _EVERY = [
@@ -183,7 +184,7 @@ class RepeatPage(FormPage):
         self.at.setPlaceholderText(":00" if every == "hour" else "04:30")
         try:
             runs = self.table().runs(dt.datetime.now(dt.UTC))
-            moments = [tr("{moment:%a %d %b %H:%M}", moment=moment) for moment, _ in zip(runs, range(3), strict=False)]
+            moments = [moment_words(moment) for moment, _ in zip(runs, range(3), strict=False)]
             self.next.setText(tr("next {moments}", moments=", ".join(moments)) if moments else tr("never"))
             set_tone(self.next, "water")
         except SavedError as problem:

@@ -182,7 +182,7 @@ def add_commands(window: Workbench, find_box: FindBox) -> None:  # noqa: C901 - 
     for kind, text in STEP_WORDS.items():
         add(
             f"add_{kind}",
-            (tr("Add an {text}", text=text) if text[0] in "AU" else tr("Add a {text}", text=text)),
+            tr("Add an {text}", text=text) if text[0] in "AU" else tr("Add a {text}", text=text),
             calling(_add_step, window, kind),
             "",
             "steps",

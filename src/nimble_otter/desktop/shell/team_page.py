@@ -13,7 +13,7 @@ from nimble_otter.desktop.kit.widgets import as_plain, button, column, label, ro
 from nimble_otter.desktop.runtime.jobs import LOCAL, Jobs, Report
 from nimble_otter.pull import places
 from nimble_otter.stop import StopToken
-from nimble_otter.table.text.show import grouped
+from nimble_otter.table.text.show import grouped, moment_words
 from nimble_otter.team_changes import TeamChange, myself, team_changes
 from nimble_otter.translation import tr, tr_value, trn
 
@@ -185,9 +185,7 @@ class TeamPage(QWidget):
 
 
 def _when(change: TeamChange) -> str:
-    if not change.at:
-        return ""
-    return tr("{moment:%a %d %b %H:%M}", moment=dt.datetime.fromisoformat(change.at).astimezone())
+    return moment_words(dt.datetime.fromisoformat(change.at).astimezone()) if change.at else ""
 
 
 def _words(change: TeamChange) -> str:

@@ -347,11 +347,9 @@ def fitted(value: object, kind: Kind, name: str) -> Value:
             moment = dt.datetime.combine(moment, dt.time())
         if not isinstance(moment, dt.datetime):
             raise ConditionError(
-                (
-                    tr("{name} holds dates; {value!r} is not one.", name=name, value=plain(value))
-                    if kind is Kind.DATE
-                    else tr("{name} holds times; {value!r} is not one.", name=name, value=plain(value))
-                ),
+                tr("{name} holds dates; {value!r} is not one.", name=name, value=plain(value))
+                if kind is Kind.DATE
+                else tr("{name} holds times; {value!r} is not one.", name=name, value=plain(value)),
                 tr("Write it like '2031-05-28'.") if kind is Kind.DATE else tr("Write it like '2031-05-28 23:00'."),
             )
         moment = moment if moment.tzinfo is None else moment.astimezone(dt.UTC).replace(tzinfo=None)

@@ -13,7 +13,7 @@ from decimal import Decimal
 from nimble_otter.table.core.columns import MISSING, Field, Kind
 from nimble_otter.table.text.column_format import ColumnFormat, in_zone, number_text, time_text
 from nimble_otter.table.text.text_format import span_text
-from nimble_otter.translation import trn
+from nimble_otter.translation import tr, trn
 from nimble_otter.values import Value
 
 THIN = "\u2009"
@@ -30,6 +30,11 @@ LONG = 300
 def grouped(number: int) -> str:
     """A whole number with thin spaces between groups of three digits."""
     return f"{number:,}".replace(",", THIN)
+
+
+def moment_words(moment: dt.datetime) -> str:
+    """A moment as lists show it."""
+    return tr("{moment:%a %d %b %H:%M}", moment=moment)
 
 
 def rows_words(count: int, is_documents: bool = False) -> str:
