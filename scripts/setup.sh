@@ -26,7 +26,7 @@ need_packages() { # the given Debian packages, installed when root, else named
 
 find_python() {
   local name
-  for name in python3.11 python3.12 python3.13 python3; do
+  for name in python3.11 python3.12 python3.13 python3.14 python3; do
     if command -v "$name" >/dev/null && "$name" -c 'import sys; sys.exit(sys.version_info < (3, 11))'; then
       echo "$name"
       return 0
@@ -67,7 +67,7 @@ set_up_servers() { # the servers that the tests start, none of which runs by its
     need_packages openssh-server
     systemctl disable --now ssh.service ssh.socket >/dev/null 2>&1 || true
   }
-  need_packages openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv xvfb at-spi2-core dbus-daemon
+  need_packages openssh-client postgresql mariadb-server firebird3.0-server desktop-file-utils appstream shared-mime-info libglib2.0-bin openssl gnumeric libreoffice-calc-nogui xlsx2csv xvfb at-spi2-core dbus-daemon systemd
   local stamp
   stamp=$(sha256sum < tests/servers/requirements.lock | cut -c1-20)
   grep -qs "$stamp" .servers/set-up && return 0

@@ -1,8 +1,11 @@
 """Changes written to an OData service: what its database holds afterwards, against a model in plain Python."""
 
 import datetime as dt
+import json
 import sqlite3
+import subprocess
 from contextlib import closing
+from urllib.request import urlopen
 
 import pytest
 import sqlglot
@@ -21,11 +24,12 @@ from nimble_otter.errors import (
     SourceError,
 )
 from nimble_otter.send.transfer import Transfer, transfer
-from nimble_otter.sources import Request, Source, connect, fetch, odata
+from nimble_otter.sources import Request, Source, connect, fetch, odata, odata_reading
 from nimble_otter.sources.drivers import odata as driver
 from nimble_otter.sources.odata_changes import json_text, parts_of
 from tests.conformance.test_transfer import rows_of
 from tests.proofs import how_many, proven
+from tests.servers.test_odata_asking import PROGRAM, PYTHON
 from tests.unit.test_changes import Bench
 
 WORDS = st.text(st.characters(codec="utf-8", exclude_characters="\x00"), max_size=9) | st.sampled_from(
@@ -44,16 +48,18 @@ KEYS = {"id integer": st.integers(-9, 10**9).map(str), "code text": WORDS, "part
 
 @pytest.fixture
 def served(tmp_path, monkeypatch):
-    """Serves tables that are given as texts; gives the service and a connection to it."""
-    monkeypatch.setattr(driver, "FRESH_S", 0)
+    """Serves tables that are given as texts and rows; gives the service and a connection to it."""
+    monkeypatch.setattr(odata_reading, "FRESH_S", 0)
     opened = []
 
-    def serve(*texts):
+    def serve(*texts, rows=(), maker=EntityService):
         path = tmp_path / f"served {len(opened)}.sqlite"
         with closing(sqlite3.connect(path, isolation_level=None)) as base:
             for text in texts:
                 base.execute(text)
-        service = EntityService(path)
+            for row in rows:
+                base.execute(f"insert into thing values ({', '.join('?' * len(row))})", row)
+        service = maker(path)
         connection = connect(Source("s", service.url))
         opened.extend((connection, service))
         return service, connection
@@ -65,8 +71,40 @@ def served(tmp_path, monkeypatch):
 
 def held(service, name):
     """What its database holds."""
+    if isinstance(service, OtherService):
+        return service.held(name)
     with closing(sqlite3.connect(service.path)) as base:
         return sorted(base.execute(f"select * from {name}"), key=repr)
+
+
+class OtherService:
+    """A service of another maker over a file that it reads once."""
+
+    def __init__(self, path):
+        self.path = path
+        self._process = subprocess.Popen([PYTHON, PROGRAM, path, "100"], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        self.url = f"odata+http://127.0.0.1:{int(self._process.stdout.readline())}/svc/"
+
+    def held(self, name):
+        """What it has now, in the form of the file."""
+        with urlopen(f"{self.url.removeprefix('odata+')}{name}") as answer:
+            rows = json.loads(answer.read())["value"]
+        with closing(sqlite3.connect(self.path)) as base:
+            columns = [column[1:3] for column in base.execute(f"pragma table_info({name})")]
+        return sorted((tuple(stored(kind, row.get(column)) for column, kind in columns) for row in rows), key=repr)
+
+    def close(self):
+        self._process.stdin.close()
+        self._process.wait()
+        self._process.stdout.close()
+
+
+def stored(kind, value):
+    if kind == "timestamp" and value is not None:
+        return value.replace("T", " ").removesuffix("Z").removesuffix(":00")
+    if kind == "decimal" and value is not None:
+        return int(value) if float(value).is_integer() else float(value)
+    return float(value) if kind == "real" and value is not None else int(value) if value in (True, False) else value
 
 
 def do(service, *texts):
@@ -96,12 +134,13 @@ def kept(column, text):
 
 
 @st.composite
-def rounds(draw):
+def rounds(draw, codes=WORDS):
+    known = KEYS | {"code text": codes}
     keys = draw(st.lists(st.sampled_from(sorted(KEYS)), min_size=1, max_size=2, unique=True))
     columns = [*keys, *draw(st.lists(st.sampled_from(sorted(VALUES)), min_size=1, max_size=4, unique=True))]
 
     def row():
-        return [draw(KEYS[c]) if c in keys else draw(st.none() | VALUES[c]) for c in columns]
+        return [draw(known[c]) if c in keys else draw(st.none() | VALUES[c]) for c in columns]
 
     def is_other(rows, row):
         return all(tuple(each[: len(keys)]) != tuple(row[: len(keys)]) for each in rows)
@@ -122,16 +161,26 @@ def rounds(draw):
           suppress_health_check=[HealthCheck.function_scoped_fixture])  # fmt: skip
 @given(rounds())
 def test_the_service_holds_what_a_model_says_and_the_reversal_brings_it_back(served, case):
+    check_round(served, case)
+
+
+@pytest.mark.timeout(3600)
+@settings(max_examples=(other_count := how_many(8, 300)), deadline=None,
+          suppress_health_check=[HealthCheck.function_scoped_fixture])  # fmt: skip
+@given(rounds(st.text("aZ09'_-", min_size=1, max_size=9)))
+def test_so_does_a_service_of_another_maker(served, case):
+    """It does not decode what stands in keys in a change set, nor can it tell of such a new one."""
+    check_round(served, case, OtherService)
+
+
+def check_round(served, case, maker=EntityService):
     keys, columns, rows, new, edits, gone, is_one_by_one = case
     named = [c.split()[0] for c in columns]
     service, connection = served(
-        f"create table thing ({', '.join(columns)}, primary key ({', '.join(c.split()[0] for c in keys)}))"
-    )
+        f"create table thing ({', '.join(columns)}, primary key ({', '.join(c.split()[0] for c in keys)}))",
+        rows=[[kept(c, v) for c, v in zip(columns, row, strict=True)] for row in rows], maker=maker,
+    )  # fmt: skip
     try:
-        marks = ", ".join("?" * len(columns))
-        with closing(sqlite3.connect(service.path, isolation_level=None)) as base:
-            base.executemany(f"insert into thing values ({marks})",
-                             [[kept(c, v) for c, v in zip(columns, row, strict=True)] for row in rows])  # fmt: skip
         before = held(service, "thing")
         bench = Bench(connection, "select * from thing")
         model = {tuple(row[: len(keys)]): list(row) for row in before}
@@ -169,6 +218,7 @@ def test_the_service_holds_what_a_model_says_and_the_reversal_brings_it_back(ser
 
 def test_the_rounds_are_counted():
     proven("rounds of changes written to an OData service and back", "odata", count)
+    proven("the same on a service of another maker", "odata", other_count)
 
 
 ITEMS = ("create table item (id integer primary key, name text, size real)",

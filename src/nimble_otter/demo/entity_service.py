@@ -17,17 +17,15 @@ from contextlib import closing
 from dataclasses import dataclass
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from urllib.parse import parse_qsl, unquote, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
+from nimble_otter.demo.entity_options import branches_of, condition_of, groups_of
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.values import Value
 
-PAGE = 400
+PAGE, INNER_PAGE = 400, 30
 _TYPES = {"integer": "Edm.Int64", "real": "Edm.Double", "text": "Edm.String", "date": "Edm.Date", "blob": "Edm.Binary",
           "timestamp": "Edm.DateTimeOffset", "boolean": "Edm.Boolean", "decimal": "Edm.Decimal"}  # fmt: skip
-_TOKEN = re.compile(r"\s*('(?:[^']|'')*'|[()]|[\w.:+-]+)")
-_SIGNS = {"eq": "=", "ne": "is not", "gt": ">", "ge": ">=", "lt": "<", "le": "<=", "and": "and", "or": "or", "(": "(",
-          ")": ")"}  # fmt: skip
 _SPACE = "http://docs.oasis-open.org/odata/ns/edm"
 _ROOT = "/svc/"
 
@@ -47,17 +45,19 @@ class _Refused(Exception):
 
 
 class EntityService(ThreadingHTTPServer):
-    """Serves until `close`. What a service may do otherwise can be set: `unknown` options are refused, `following` is
-    what it names as the next part, `password` the header that signs in, `gives_etags` and `takes_batches`. `asked` are
-    the paths that were asked for."""
+    """Serves until `close`. What a service may do otherwise can be set: `unknown` options are refused, `ignored` ones
+    passed over, `following` is what it names as the next part, `password` the header that signs in, `gives_etags`,
+    `takes_batches`, and `folds`: texts are equal whatever the case of their letters. `asked` are the paths that were
+    asked for."""
 
     daemon_threads = True
 
     def __init__(self, path: Path) -> None:
         super().__init__(("127.0.0.1", 0), _Handler)
         self.path, self.asked, self.password = path, list[str](), ""
-        self.unknown, self.following, self.gives_etags, self.takes_batches = set[str](), "", True, True
-        self.tables, self.keys, self.metadata = _described(path)
+        self.unknown, self.ignored, self.following = set[str](), set[str](), ""
+        self.gives_etags, self.takes_batches, self.folds = True, True, False
+        self.tables, self.keys, self.ways, self.metadata = _described(path)
         self.url = f"odata+http://127.0.0.1:{self.server_port}{_ROOT}"
         self._lock = threading.Lock()
         self._thread = threading.Thread(target=self.serve_forever, args=(0.05,), name="demo service", daemon=True)
@@ -82,39 +82,74 @@ class EntityService(ThreadingHTTPServer):
             return _Answer(200, self.metadata.encode(), "application/xml")
         if name not in self.tables or more not in ("", "$count"):
             raise _Refused(404, "no such set")
+        options = {k: v for k, v in parse_qsl(parts.query) if k not in self.ignored}
         with closing(sqlite3.connect(self.path)) as base:
-            if more:
-                count = base.execute(f"select count(*) from {quote_name(name)}").fetchone()[0]
-                return _Answer(200, str(count).encode(), "text/plain")
             try:
-                return _json(self._page(base, name, dict(parse_qsl(parts.query))))
+                if more:
+                    where = self._where_of(name, options)
+                    count = base.execute(f"select count(*) from {quote_name(name)}{where}").fetchone()[0]
+                    return _Answer(200, str(count).encode(), "text/plain")
+                return _json(self._groups(base, name, options) if "$apply" in options else
+                             self._page(base, name, options, PAGE))  # fmt: skip
             except (ValueError, sqlite3.Error) as problem:
                 raise _Refused(400, str(problem)) from problem
 
-    def _page(self, base: sqlite3.Connection, name: str, options: Mapping[str, str]) -> dict[str, Value]:
-        if not options.keys() <= {"$select", "$filter", "$orderby", "$top", "$skip"} - self.unknown:
+    def _groups(self, base: sqlite3.Connection, name: str, options: Mapping[str, str]) -> dict[str, Value]:
+        if options.keys() != {"$apply"} or "$apply" in self.unknown:
+            raise ValueError("an option that is not known")
+        text, kinds = groups_of(options["$apply"], name, self.tables[name], self.folds)
+        rows = [dict(zip(kinds, row, strict=True)) for row in base.execute(text)]
+        told = [{column: _given(kinds[column], value) for column, value in row.items()} for row in rows]
+        return {"@odata.context": f"$metadata#{name}({','.join(kinds)})", "value": told}
+
+    def _where_of(self, name: str, options: Mapping[str, str]) -> str:
+        return (
+            f" where {condition_of(options['$filter'], self.tables[name], self.folds)}" if "$filter" in options else ""
+        )
+
+    def _page(self, base: sqlite3.Connection, name: str, options: Mapping[str, str], page: int) -> dict[str, Value]:
+        if not options.keys() <= {"$select", "$filter", "$orderby", "$top", "$skip", "$expand"} - self.unknown:
             raise ValueError("an option that is not known")
         columns = self.tables[name]
         wanted = options["$select"].split(",") if "$select" in options else list(columns)
         if not columns.keys() >= set(wanted):
             raise ValueError("$select")
-        text = f"select * from {quote_name(name)}"
-        if "$filter" in options:
-            text += f" where {condition_of(options['$filter'], columns)}"
         order = [term.split() for term in options.get("$orderby", "").split(",") if term]
         if any(term[0] not in columns or term[1:] not in ([], ["desc"]) for term in order):
             raise ValueError("$orderby")
+        text = f"select * from {quote_name(name)}{self._where_of(name, options)}"
         text += f" order by {', '.join(' '.join(term) for term in order) or '1'}"
         skip, top = int(options.get("$skip", 0)), options.get("$top")
-        size = PAGE if top is None else min(PAGE, int(top) - skip)
+        size = page if top is None else min(page, int(top) - skip)
         found = base.execute(f"{text} limit {size} offset {skip}").fetchall()
         rows = [self._entity(name, row, wanted) for row in found]
+        for branch in branches_of(options.get("$expand", "")):
+            target, pairs, is_list = self.ways[name][branch.name]
+            for entity, row in zip(rows, found, strict=True):
+                by_name = dict(zip(columns, row, strict=True))
+                met = {other: by_name[own] for own, other in pairs}
+                entity |= self._beside(base, branch.name, target, met, branch.options, is_list)
         answer: dict[str, Value] = {"@odata.context": "$metadata", "value": rows}
-        if len(rows) == PAGE and (top is None or skip + PAGE < int(top)):
-            kept = {k: v for k, v in options.items() if k != "$skip"} | {"$skip": str(skip + PAGE)}
-            told = "&".join(f"{k}={v}".replace(" ", "%20").replace("'", "%27") for k, v in kept.items())
+        if len(rows) == page and (top is None or skip + page < int(top)):
+            kept = {k: v for k, v in options.items() if k != "$skip"} | {"$skip": str(skip + page)}
+            told = "&".join(f"{k}={quote(v, safe='')}" for k, v in kept.items())
             answer["@odata.nextLink"] = self.following or f"{name}?{told}"
         return answer
+
+    def _beside(
+        self, base: sqlite3.Connection, way: str, target: str, met: Mapping[str, Value], options: Mapping[str, str],
+        is_list: bool,
+    ) -> dict[str, Value]:  # fmt: skip
+        """What comes along a way of an entity: a part of a long list, with where the rest is."""
+        if None in met.values():
+            return {way: [] if is_list else None}
+        same = [f"{name} eq {_literal(value)}" for name, value in met.items()]
+        told = f" and ({options['$filter']})" if "$filter" in options else ""
+        page = self._page(base, target, {**options, "$filter": " and ".join(same) + told}, INNER_PAGE)
+        if not is_list:
+            return {way: next(iter(page["value"]), None)}
+        following = {f"{way}@odata.nextLink": page["@odata.nextLink"]} if "@odata.nextLink" in page else {}
+        return {way: page["value"], **following}
 
     def _entity(self, name: str, row: Sequence[Value], wanted: Sequence[str]) -> dict[str, Value]:
         columns = self.tables[name]
@@ -275,29 +310,6 @@ def etag_of(row: Sequence[Value]) -> str:
     return f'W/"{hashlib.sha256(repr(tuple(row)).encode()).hexdigest()[:16]}"'
 
 
-def condition_of(text: str, columns: Mapping[str, str]) -> str:
-    """A $filter as SQL. Raises: ValueError for anything that is not comparisons joined by and, or."""
-    parts, at = [], 0
-    while at < len(text.rstrip()):
-        token = _TOKEN.match(text, at)
-        if token is None:
-            raise ValueError(text[at:])
-        word, at = token[1], token.end()
-        if word in _SIGNS:
-            parts.append(_SIGNS[word])
-        elif word in columns:
-            parts.append(quote_name(word))
-        elif word.startswith("'"):
-            parts.append(f"{word} collate nocase")  # as many services compare
-        elif re.fullmatch(r"-?\d+(\.\d+)?", word):
-            parts.append(word)
-        elif re.fullmatch(r"\d{4}-\d\d-\d\d", word):
-            parts.append(f"'{word}'")
-        else:
-            raise ValueError(word)
-    return " ".join(parts)
-
-
 def _given(kind: str, value: Value) -> Value:
     if isinstance(value, bytes):
         return base64.urlsafe_b64encode(value).decode().rstrip("=")
@@ -327,14 +339,28 @@ def _taken(kind: str, value: Value) -> Value:
     return value
 
 
-def _described(path: Path) -> tuple[dict[str, dict[str, str]], dict[str, list[str]], str]:
-    """Tables with the types of their columns, their keys, and the $metadata of the service."""
+def _literal(value: Value) -> str:
+    return "'" + value.replace("'", "''") + "'" if isinstance(value, str) else str(value)
+
+
+_Ways = dict[str, dict[str, tuple[str, list[tuple[str, str]], bool]]]
+
+
+def _described(path: Path) -> tuple[dict[str, dict[str, str]], dict[str, list[str]], _Ways, str]:
+    """Tables with the types of their columns, their keys, the ways between them, and the $metadata of the service."""
     with closing(sqlite3.connect(path)) as base:
         names = [row[0] for row in base.execute("select name from sqlite_master where type = 'table' order by 1")]
         info = {n: base.execute(f"pragma table_info({quote_name(n)})").fetchall() for n in names}
         links = {n: base.execute(f"pragma foreign_key_list({quote_name(n)})").fetchall() for n in names}
     tables = {n: {c[1]: _TYPES.get(c[2].lower().partition("(")[0], "Edm.String") for c in info[n]} for n in names}
     keys = {n: [c[1] for c in sorted(info[n], key=lambda c: c[5]) if c[5]] for n in names}
+    ways: _Ways = {n: {} for n in names}
+    for n in names:
+        for key in links[n]:
+            if sum(each[0] == key[0] for each in links[n]) == 1:
+                other = key[4] or keys[key[2]][0]
+                ways[n][f"to_{key[3]}"] = (key[2], [(key[3], other)], False)
+                ways[key[2]][f"{n}_by_{key[3]}"] = (n, [(other, key[3])], True)
     types, sets = [], []
     for n in names:
         key = "".join(f'<PropertyRef Name="{each}"/>' for each in keys[n])
@@ -342,19 +368,23 @@ def _described(path: Path) -> tuple[dict[str, dict[str, str]], dict[str, list[st
             f'<Property Name="{c[1]}" Type="{tables[n][c[1]]}" Nullable="{"false" if c[3] else "true"}"/>'
             for c in info[n]
         )
-        ways = "".join(
-            f'<NavigationProperty Name="to_{k[3]}" Type="M.{k[2]}"><ReferentialConstraint Property="{k[3]}" '
-            f'ReferencedProperty="{k[4]}"/></NavigationProperty>'
-            for k in links[n]
-            if k[1] == 0
-        )
-        types.append(f'<EntityType Name="{n}"><Key>{key}</Key>{properties}{ways}</EntityType>' if key else
-                     f'<EntityType Name="{n}">{properties}</EntityType>')  # fmt: skip
-        bound = "".join(f'<NavigationPropertyBinding Path="to_{k[3]}" Target="{k[2]}"/>' for k in links[n])
+        told = "".join(_way(name, *way) for name, way in ways[n].items())
+        types.append(f'<EntityType Name="{n}">{f"<Key>{key}</Key>" if key else ""}{properties}{told}</EntityType>')
+        bound = "".join(f'<NavigationPropertyBinding Path="{name}" Target="{w[0]}"/>' for name, w in ways[n].items())
         sets.append(f'<EntitySet Name="{n}" EntityType="M.{n}">{bound}</EntitySet>')
     text = (
         f'<edmx:Edmx Version="4.0" xmlns:edmx="{_SPACE}x"><edmx:DataServices><Schema Namespace="M" xmlns="{_SPACE}">'
         f'{"".join(types)}<EntityContainer Name="C">{"".join(sets)}</EntityContainer></Schema>'
         "</edmx:DataServices></edmx:Edmx>"
     )
-    return tables, keys, text
+    return tables, keys, ways, text
+
+
+def _way(name: str, target: str, pairs: list[tuple[str, str]], is_list: bool) -> str:
+    (own, other), *_ = pairs
+    if is_list:
+        return f'<NavigationProperty Name="{name}" Type="Collection(M.{target})" Partner="to_{other}"/>'
+    return (
+        f'<NavigationProperty Name="{name}" Type="M.{target}"><ReferentialConstraint Property="{own}" '
+        f'ReferencedProperty="{other}"/></NavigationProperty>'
+    )

@@ -32,6 +32,21 @@ IDLE_S = 1
 """A connection unused for so long is tried before it is used."""
 
 
+def close_left_behind(engine: Engine) -> None:
+    """Have a connection that was in use while the engine gave up all of its own closed once it is given back."""
+    from sqlalchemy import event
+
+    def connected(_: object, record: ClientObject) -> None:
+        record.info["pool"] = engine.pool
+
+    def given_back(_: object, record: ClientObject) -> None:
+        if record.info.get("pool") is not engine.pool:
+            record.invalidate()
+
+    event.listen(engine, "connect", connected)
+    event.listen(engine, "checkin", given_back)
+
+
 class Catalogued:
     """An engine of SQLAlchemy and what is known of its tables, views and routines."""
 
@@ -46,6 +61,7 @@ class Catalogued:
         self.default_schema: str | None = None
         self._used_at = time.monotonic()
         self._tunnel: Tunnel | None = None
+        close_left_behind(engine)
 
     @property
     def dialect(self) -> Dialect:

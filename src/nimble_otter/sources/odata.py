@@ -1,23 +1,15 @@
-"""OData services (OASIS OData 4.01): what a service has, and what of a SELECT it can be asked for.
-
-The rows of a query's entity sets are fetched and the query is run over them here, so that every SELECT works. What goes
-with the request (`$select`, `$filter`, `$orderby`, `$top`) only makes the answer smaller: the service may never leave
-out a row that the query would keep. So comparisons go along where both sides mean the same by them, and the query's
-own conditions are applied again.
-"""
+"""OData services (OASIS OData 4.01): what a service has, and its entities as rows. What it is asked for is in
+`odata_requests.py`."""
 
 from __future__ import annotations
 
 import base64
 import json
-import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
-from urllib.parse import quote
 
 from nimble_otter.errors import ConnectError
-from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.translation import tr
 from nimble_otter.values import Value
@@ -31,20 +23,17 @@ DECLARED = {
     "Edm.TimeOfDay": "time", "Edm.Binary": "blob", "Edm.String": "text", "Edm.Duration": "text",
     "Edm.DateTimeOffset": "timestamp with time zone", "Edm.Decimal": "",
 }  # fmt: skip
-_NUMBERS = ("Edm.Int16", "Edm.Int32", "Edm.Int64", "Edm.Byte", "Edm.SByte", "Edm.Double", "Edm.Single", "Edm.Decimal")
-_SIGNS = {"EQ": "eq", "NEQ": "ne", "GT": "gt", "GTE": "ge", "LT": "lt", "LTE": "le"}
-_GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
-_TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
 
 
 @dataclass(frozen=True, slots=True)
 class Property:
     """`edm` is its type: one of the standard's own, or that of a structure or a collection; `is_computed`: the service
-    gives its value."""
+    gives its value; `is_filled`: it is never null."""
 
     name: str
     edm: str
     is_computed: bool = False
+    is_filled: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,43 +46,37 @@ class Link:
 
 
 @dataclass(frozen=True, slots=True)
+class Way:
+    """A navigation property: to the entities of `target` whose columns equal the own ones, by `pairs` of (own, other);
+    to one of them, or to a list."""
+
+    name: str
+    target: str
+    pairs: tuple[tuple[str, str], ...]
+    is_list: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class EntitySet:
     """A table of the service."""
 
     name: str
     properties: tuple[Property, ...]
     key: tuple[str, ...] = ()
-    links: tuple[Link, ...] = ()
+    ways: tuple[Way, ...] = ()
+
+    @property
+    def links(self) -> tuple[Link, ...]:
+        """What refers to entities of another set."""
+        return tuple(
+            Link(tuple(own for own, _ in way.pairs), way.target, tuple(other for _, other in way.pairs))
+            for way in self.ways
+            if not way.is_list
+        )
 
     def property(self, name: str) -> Property | None:
         """One of its properties, whatever the case of its letters."""
         return next((p for p in self.properties if p.name.casefold() == name.casefold()), None)
-
-
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """A request for rows of a set. Empty: all columns, all rows."""
-
-    name: str
-    select: tuple[str, ...] = ()
-    filters: tuple[str, ...] = ()
-    order: tuple[str, ...] = ()
-    top: int | None = None
-
-    @property
-    def path(self) -> str:
-        """Behind the address of the service."""
-        options = {
-            "$select": ",".join(self.select), "$filter": " and ".join(self.filters), "$orderby": ",".join(self.order),
-            "$top": "" if self.top is None else str(self.top),
-        }  # fmt: skip
-        told = "&".join(f"{name}={quote(text, safe=',():')}" for name, text in options.items() if text)
-        return f"{quote(self.name)}{'?' if told else ''}{told}"
-
-    @property
-    def whole(self) -> Asked:
-        """The same without what a service may not know how to answer."""
-        return Asked(self.name)
 
 
 def read_metadata(data: bytes) -> dict[str, EntitySet]:
@@ -117,7 +100,8 @@ def read_metadata(data: bytes) -> dict[str, EntitySet]:
         str(each.get("Name")): (lineage(types, str(each.get("EntityType"))), each)
         for each in root.iter(f"{_EDM}EntitySet")
     }
-    return {name: _entity_set(name, kinds, element) for name, (kinds, element) in sets.items() if kinds}
+    described = {name: _Described(name, kinds, element) for name, (kinds, element) in sets.items() if kinds}
+    return {name: each.entity_set(described) for name, each in described.items()}
 
 
 def lineage(types: Mapping[str, Value], name: str) -> list[Value]:
@@ -135,31 +119,57 @@ def _says_computed(annotation: Value) -> bool:
     return is_it and str(annotation.get("Bool", "true")) == "true"
 
 
-def _entity_set(name: str, kinds: Sequence[Value], element: Value) -> EntitySet:
-    targets = {
-        each.get("Path", "").rpartition("/")[2]: each.get("Target", "").rpartition("/")[2]
-        for each in element.iterfind(f"{_EDM}NavigationPropertyBinding")
-    }
-    properties, key, links = [], list[str](), []
-    for kind in kinds:
-        properties += [
-            Property(p.get("Name"), p.get("Type"), any(map(_says_computed, p.iterfind(f"{_EDM}Annotation"))))
-            for p in kind.iterfind(f"{_EDM}Property")
-        ]
-        key = key or [ref.get("Name") for ref in kind.iterfind(f"{_EDM}Key/{_EDM}PropertyRef")]
-        for way in kind.iterfind(f"{_EDM}NavigationProperty"):
-            pairs = [
-                (each.get("Property"), each.get("ReferencedProperty"))
-                for each in way.iterfind(f"{_EDM}ReferentialConstraint")
-            ]
-            if pairs and way.get("Name") in targets:
-                columns, referred = zip(*pairs, strict=True)
-                links.append(Link(columns, targets[way.get("Name")], referred))
-    known = {p.name for p in properties}
-    return EntitySet(
-        name, tuple(properties), tuple(key) if known.issuperset(key) else (),
-        tuple(link for link in links if known.issuperset(link.columns)),
-    )  # fmt: skip
+class _Described:
+    """An entity set as its service writes of it: the types of its entities, the first one first, and its element."""
+
+    def __init__(self, name: str, kinds: Sequence[Value], element: Value) -> None:
+        self.name, self._kinds = name, kinds
+        self._targets = {
+            each.get("Path", "").rpartition("/")[2]: each.get("Target", "").rpartition("/")[2]
+            for each in element.iterfind(f"{_EDM}NavigationPropertyBinding")
+        }
+        self._properties = tuple(
+            Property(
+                p.get("Name"), p.get("Type"), any(map(_says_computed, p.iterfind(f"{_EDM}Annotation"))),
+                p.get("Nullable") == "false",
+            )
+            for p in self._all("Property")
+        )  # fmt: skip
+        self.known = {p.name for p in self._properties}
+
+    def _all(self, tag: str) -> Iterator[Value]:
+        return (each for kind in self._kinds for each in kind.iterfind(f"{_EDM}{tag}"))
+
+    def entity_set(self, described: Mapping[str, _Described]) -> EntitySet:
+        """With its key and its ways to others of the service, as far as they can be told."""
+        keys = ([ref.get("Name") for ref in k.iterfind(f"{_EDM}Key/{_EDM}PropertyRef")] for k in self._kinds)
+        found = next((each for each in keys if each), [])
+        key = tuple(found) if self.known.issuperset(found) else ()
+        properties = tuple(replace(p, is_filled=p.is_filled or p.name in key) for p in self._properties)
+        ways = [way for element in self._all("NavigationProperty") if (way := self._way(element, described))]
+        return EntitySet(self.name, properties, key, tuple(ways))
+
+    def _way(self, element: Value, described: Mapping[str, _Described]) -> Way | None:
+        name, target = element.get("Name"), self._targets.get(element.get("Name"), "")
+        if target not in described:
+            return None
+        is_list = str(element.get("Type")).startswith("Collection(")
+        pairs = _pairs(element) if not is_list else described[target].pairs_back(self.name, name, element)
+        is_known = all(own in self.known and other in described[target].known for own, other in pairs)
+        return Way(name, target, pairs, is_list) if pairs and is_known else None
+
+    def pairs_back(self, target: str, name: str, element: Value) -> tuple[tuple[str, str], ...]:
+        """What a list of this set's entities, in another one, goes by: the way back from here that is its partner."""
+        for way in self._all("NavigationProperty"):
+            is_partner = element.get("Partner") == way.get("Name") or way.get("Partner") == name
+            if is_partner and self._targets.get(way.get("Name")) == target:
+                return tuple((other, own) for own, other in _pairs(way))
+        return ()
+
+
+def _pairs(way: Value) -> tuple[tuple[str, str], ...]:
+    found = way.iterfind(f"{_EDM}ReferentialConstraint")
+    return tuple((each.get("Property"), each.get("ReferencedProperty")) for each in found)
 
 
 def create_statement(table: EntitySet, sets: Mapping[str, EntitySet], is_copied: bool = False) -> str:
@@ -183,10 +193,11 @@ def _column(own: Property, is_copied: bool, is_key: bool) -> str:
 
 def row_of(table: EntitySet, given: Mapping[str, Value]) -> list[Value]:
     """An entity as a row of that table."""
-    return [_stored(given.get(p.name), p.edm) for p in table.properties]
+    return [stored(given.get(p.name), p.edm) for p in table.properties]
 
 
-def _stored(value: Value, edm: str) -> Value:
+def stored(value: Value, edm: str) -> Value:
+    """A value of an answer as it stands in a row."""
     if value is None or isinstance(value, bool) or (isinstance(value, float) and edm != "Edm.Decimal"):
         return value
     if isinstance(value, (dict, list)) or edm not in DECLARED:
@@ -216,28 +227,6 @@ def exact_number(value: Value) -> Value:
         return value
 
 
-# --- what of a query goes along --------------------------------------------------------------------------------------
-
-
-def requests_of(
-    text: str, sets: Mapping[str, EntitySet], names: Sequence[str], values: Mapping[str, object], limit: int | None
-) -> list[Asked]:
-    """A request for each set that a query names. `limit` is how many rows of its result are wanted, None for all."""
-    used = [own for name in dict.fromkeys(names) if (own := set_of(name, sets)) is not None]
-    try:
-        tree = sqlglot.parse_one(text, dialect="sqlite")
-    except sqlglot.errors.SqlglotError:
-        return [Asked(own.name) for own in used]
-    if not isinstance(tree, exp.Select) or len(list(tree.find_all(exp.Select))) > 1:
-        return [Asked(own.name) for own in used]
-    places = list(tree.find_all(exp.Table))
-    by_alias = {place.alias_or_name.casefold(): own for place in places if (own := set_of(place.name, sets))}
-    if len(places) != len(by_alias) or len(by_alias) != len(used):
-        return [Asked(own.name) for own in used]  # one that is used twice is asked for once, and whole
-    query = _Query(tree, by_alias, values)
-    return [query.asked(own, limit, len(used) == 1) for own in used]
-
-
 def text_literal(text: str) -> str:
     """A text as the service and SQLite write it."""
     return "'" + text.replace("'", "''") + "'"
@@ -247,150 +236,6 @@ def set_of(name: str, sets: Mapping[str, EntitySet]) -> EntitySet | None:
     """The set that a name in a text is about; None where there is none."""
     bare = name.rpartition(".")[2].strip('"`[]').casefold()
     return next((own for known, own in sets.items() if known.casefold() == bare), None)
-
-
-def conditions_inside(
-    tree: exp.Expr | None, sets: Mapping[str, EntitySet], values: Mapping[str, object]
-) -> Iterator[tuple[str, frozenset[str]]]:
-    """For each place in a statement where it reads a set, or changes its entities: the set, and conditions that hold
-    for all of them; none: it may be about any."""
-    for place in tree.find_all(exp.Table) if tree is not None else ():
-        own = set_of(place.name, sets)
-        around = place.find_ancestor(exp.Select, exp.Update, exp.Delete, exp.Insert)
-        if own is None or around is None:
-            continue
-        if isinstance(around, exp.Insert):
-            if around.args.get("conflict") or around.args.get("alternative"):
-                yield own.name, frozenset()
-            continue
-        beside = [each for each in around.find_all(exp.Table) if set_of(each.name, sets) is not None]
-        query = _Query(around, {place.alias_or_name.casefold(): own}, values)
-        yield own.name, frozenset(query.conditions(own)) if len(beside) == 1 else frozenset()
-
-
-class _Query:
-    """One SELECT, UPDATE or DELETE without a SELECT inside, over sets that are each named once."""
-
-    def __init__(self, tree: exp.Expr, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> None:
-        self._tree, self._sets, self._values = tree, sets, values
-        where = tree.args.get("where")
-        self._parts = list(where.this.flatten() if isinstance(where.this, exp.And) else [where.this]) if where else []
-
-    def asked(self, table: EntitySet, limit: int | None, is_alone: bool) -> Asked:
-        filters = self.conditions(table)
-        order = self._order(table) if is_alone else ()
-        top = self._top(limit) if is_alone and order is not None else None
-        return Asked(table.name, self._columns(table), filters, (order or ()) if top is not None else (), top)
-
-    def conditions(self, table: EntitySet) -> tuple[str, ...]:
-        """What holds for each of its entities that the query is about, as the service takes it."""
-        return tuple(text for part in self._parts if (text := self._filter(part, table)))
-
-    def _columns(self, table: EntitySet) -> tuple[str, ...]:
-        """Those that are used; none: all of them."""
-        tree = self._tree
-        by_name = any(join.args.get("using") or join.args.get("method") for join in tree.args.get("joins") or ())
-        stars = [star for star in tree.find_all(exp.Star) if not isinstance(star.parent, exp.Count)]
-        if by_name or stars:
-            return ()
-        used = {p.name for column in tree.find_all(exp.Column) if (p := self._property(column, table)) is not None}
-        whole = used | set(table.key) | {name for link in table.links for name in link.columns}
-        return tuple(p.name for p in table.properties if p.name in whole)
-
-    def _property(self, column: Value, table: EntitySet) -> Property | None:
-        """What a column is in a set; None where it is, or may be, one of another."""
-        if not isinstance(column, exp.Column):
-            return None
-        if column.table:
-            return table.property(column.name) if self._sets.get(column.table.casefold()) is table else None
-        return table.property(column.name)
-
-    def _filter(self, part: exp.Expr, table: EntitySet) -> str:
-        """A condition as the service takes it; "" where it may mean something else there."""
-        if isinstance(part, exp.Paren):
-            return self._filter(part.this, table)
-        if isinstance(part, (exp.Or, exp.And)):
-            sides = [self._filter(each, table) for each in part.flatten()]
-            kept = [side for side in sides if side]
-            is_sure = bool(kept) if isinstance(part, exp.And) else all(sides)
-            return f"({f' {type(part).__name__.lower()} '.join(kept)})" if is_sure else ""
-        if isinstance(part, exp.In) and not part.args.get("query"):
-            property_ = self._sure(part.this, table)
-            literals = [self._literal(each, property_) for each in part.expressions] if property_ is not None else []
-            is_whole = property_ is not None and literals and all(literals)
-            return f"({' or '.join(f'{property_.name} eq {x}' for x in literals)})" if is_whole and property_ else ""
-        sign = _SIGNS.get(type(part).__name__.upper(), "")
-        if not sign:
-            return ""
-        for held, other, word in (
-            (part.this, part.expression, sign),
-            (part.expression, part.this, _TURNED.get(sign, sign)),
-        ):
-            property_ = self._sure(held, table)
-            literal = self._literal(other, property_) if property_ is not None else ""
-            is_ordered = property_ is not None and (property_.edm in _NUMBERS or property_.edm == "Edm.Date")
-            if property_ is not None and literal and (is_ordered or word == "eq"):
-                return f"{property_.name} {word} {literal}"
-        return ""
-
-    def _sure(self, column: Value, table: EntitySet) -> Property | None:
-        """What a column is, where no other set has one of its name."""
-        found = self._property(column, table)
-        if found is None or column.table or len(self._sets) == 1:
-            return found
-        return found if sum(own.property(column.name) is not None for own in self._sets.values()) == 1 else None
-
-    def _literal(self, node: Value, property_: Property) -> str:
-        value: Value
-        if isinstance(node, exp.Placeholder) and node.name in self._values:
-            value = self._values[node.name]
-        elif isinstance(node, exp.Neg) and isinstance(node.this, exp.Literal) and not node.this.is_string:
-            value = -Decimal(node.this.name)
-        elif isinstance(node, exp.Literal):
-            value = node.name if node.is_string else Decimal(node.name)
-        else:
-            return ""
-        if property_.edm in _NUMBERS and isinstance(value, (int, float, Decimal)) and not isinstance(value, bool):
-            whole = property_.edm not in ("Edm.Double", "Edm.Single", "Edm.Decimal")
-            if whole:
-                return "" if value != int(value) else str(int(value))
-            return format(Decimal(str(value)), "f")
-        if property_.edm == "Edm.String" and isinstance(value, str) and value.isprintable():
-            return text_literal(value)
-        if property_.edm == "Edm.Guid" and isinstance(value, str) and _GUID.fullmatch(value):
-            return value
-        is_day = property_.edm == "Edm.Date" and isinstance(value, str) and len(value) == 10
-        return value if is_day and value.replace("-", "").isdigit() else ""
-
-    def _order(self, table: EntitySet) -> tuple[str, ...] | None:
-        """How the service should order; None where it may order otherwise."""
-        order = self._tree.args.get("order")
-        terms: list[str] = []
-        for each in order.expressions if order is not None else ():
-            property_ = self._property(each.this, table)
-            is_turned = bool(each.args.get("nulls_first")) == bool(each.args.get("desc"))
-            if property_ is None or property_.edm not in (*_NUMBERS, "Edm.Date") or is_turned:
-                return None
-            terms.append(f"{property_.name} desc" if each.args.get("desc") else property_.name)
-        return tuple(terms)
-
-    def _top(self, limit: int | None) -> int | None:
-        """How many rows of the set are enough; None where that can't be told."""
-        tree = self._tree
-        if any(tree.args.get(name) for name in ("where", "group", "having", "distinct", "windows", "qualify")):
-            return None
-        if next(tree.find_all(exp.AggFunc, exp.Window), None) is not None:
-            return None
-        counts = []
-        for name in ("limit", "offset"):
-            node = tree.args.get(name)
-            value = node.expression if node is not None else None
-            if node is not None and not (isinstance(value, exp.Literal) and value.is_int):
-                return None
-            counts.append(int(value.name) if isinstance(value, exp.Literal) else None)
-        own, offset = counts
-        wanted = [n for n in (own, None if limit is None else limit + 1) if n is not None]
-        return min(wanted) + (offset or 0) if wanted else None
 
 
 def entities(data: bytes, url: str) -> tuple[list[Mapping[str, Value]], str]:

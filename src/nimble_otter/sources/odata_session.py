@@ -13,6 +13,8 @@ from nimble_otter.errors import QueryError
 from nimble_otter.query.lazy import exp, sqlglot
 from nimble_otter.sources import odata
 from nimble_otter.sources.odata_changes import Change, added, changed, removed
+from nimble_otter.sources.odata_query import conditions_inside
+from nimble_otter.sources.odata_requests import Asked
 from nimble_otter.sources.sqlite_file import may_write, quote_name, surrogate_text
 from nimble_otter.stop import StopToken
 from nimble_otter.translation import tr
@@ -30,7 +32,7 @@ class Service(Protocol):
     def entity_sets(self) -> Mapping[str, odata.EntitySet]:
         """By their names."""
 
-    def entities(self, asked: odata.Asked, stop: StopToken) -> Iterator[Mapping[str, Value]]:
+    def entities(self, asked: Asked, stop: StopToken) -> Iterator[Mapping[str, Value]]:
         """Those that a request is about, and maybe more."""
 
     def send_changes(self, changes: list[Change]) -> None:
@@ -140,7 +142,7 @@ class EntitySession(sqlite3.Connection):
             for place in tree.find_all(exp.Table) if tree is not None else ():
                 if (own := odata.set_of(place.name, sets)) is not None:
                     self._watch(own)
-            yield from odata.conditions_inside(tree, sets, _named(tree, values) if tree is not None else {})
+            yield from conditions_inside(tree, sets, _named(tree, values) if tree is not None else {})
 
     def _watch(self, table: odata.EntitySet) -> None:
         """Keep the log of a set, of which a service may have very many."""
@@ -149,7 +151,7 @@ class EntitySession(sqlite3.Connection):
                 self.execute_here(text)
             self._watched.add(table.name)
 
-    def _fetch(self, asked: odata.Asked) -> None:
+    def _fetch(self, asked: Asked) -> None:
         table = self._service.entity_sets[asked.name]
         place, marks = quote_name(table.name), ", ".join("?" * max(1, len(table.properties)))
         self.execute_here("insert into fetching values (1)")
@@ -255,14 +257,14 @@ def _by_name(table: odata.EntitySet, row: Sequence[Value]) -> dict[str, Value]:
     return dict(zip((p.name for p in table.properties), row, strict=True))
 
 
-def _together(name: str, parts: Sequence[frozenset[str]]) -> Iterator[odata.Asked]:
+def _together(name: str, parts: Sequence[frozenset[str]]) -> Iterator[Asked]:
     """Requests for the entities that any of the conditions are about."""
     if frozenset() in parts:
-        yield odata.Asked(name)
+        yield Asked(name)
         return
     for start in range(0, len(parts), _IN_ONE):
         texts = [" and ".join(sorted(each)) for each in parts[start : start + _IN_ONE]]
-        yield odata.Asked(name, (), (" or ".join(f"({text})" for text in texts) if len(texts) > 1 else texts[0],))
+        yield Asked(name, (), (" or ".join(f"({text})" for text in texts) if len(texts) > 1 else texts[0],))
 
 
 def _key_text(table: odata.EntitySet, row: str) -> str:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_otter.errors import ChangeError, LostError, OutcomeUnknown, QueryError, SourceError
 from nimble_otter.query.sql.effects import Effect, Verdict, classify, may_commit, names_a_writer
 from nimble_otter.query.sql.statements import find_parameters, mark_parameters
-from nimble_otter.sources.catalogue import EntryKind, TableInfo
+from nimble_otter.sources.catalogue import ColumnInfo, EntryKind, TableInfo
 from nimble_otter.sources.catalogued import Catalogued
 from nimble_otter.sources.facts import Ask, TableFacts
 from nimble_otter.sources.guard import refuse_writing
@@ -138,34 +138,15 @@ class Relational(Catalogued):
             answer.finish(is_whole=True)
             raise QueryError(tr("The statement gave no rows."), tr("Ask with SELECT; write through Changes."))
         try:
-            tables, views = self._known_in(text)
-            shown = labels[: len(labels) - len(more)]
-            if is_behind(text, shown, tables, self.dialect.parser, views, self.default_schema or self.main):
-                for table in tables:
-                    self._known.pop(table.name, None)
-                tables, views = self._known_in(text)
-            traced = [
-                *trace_origins(text, shown, tables, self.dialect.parser, views, self.default_schema or self.main),
-                *more,
-            ]
+            tables, shown = self._traced(text, labels[: len(labels) - len(more)])
+            traced = [*shown, *more]
             origins = self._confirmed(traced, answer.numbers, tables, shorter is None) if answer.numbers else traced
             known = columns_of(origins, tables)
         except BaseException:
             answer.finish(is_whole=False)
             raise
         fields = tuple(
-            Field(
-                label,
-                Kind.TEXT,
-                origin.label if origin else "",
-                info.declared if info else "",
-                server=self.dialect.key,
-                exact=info.exact if info else None,
-                generated=info.generated if info else "",
-                folds=info.folds if info else False,
-                is_key=bool(info and (info.key or info.refers)),
-            )
-            for label, origin, info in zip(labels, origins, known, strict=True)
+            self._field(label, origin, info) for label, origin, info in zip(labels, origins, known, strict=True)
         )
         found = tuple(
             (self._kind_of(info.declared) or hint) if info and info.declared and hint not in _EXACT else hint
@@ -175,6 +156,30 @@ class Relational(Catalogued):
             answer.batches(), fields, found, (), sent, tuple(origins), long, tuple(tables), len(more),
             is_typed=self.is_typed, first=FIRST,
         )  # fmt: skip
+
+    def _traced(self, text: str, labels: Sequence[str]) -> tuple[list[TableInfo], list[Origin | None]]:
+        """The tables that a query is about, and where its columns come from."""
+        tables, views = self._known_in(text)
+        if is_behind(text, labels, tables, self.dialect.parser, views, self.default_schema or self.main):
+            for table in tables:
+                self._known.pop(table.name, None)
+            tables, views = self._known_in(text)
+        default = self.default_schema or self.main
+        return tables, trace_origins(text, labels, tables, self.dialect.parser, views, default)
+
+    def _field(self, label: str, origin: Origin | None, info: ColumnInfo | None) -> Field:
+        """A result column by the column that it comes from."""
+        return Field(
+            label,
+            Kind.TEXT,
+            origin.label if origin else "",
+            info.declared if info else "",
+            server=self.dialect.key,
+            exact=info.exact if info else None,
+            generated=info.generated if info else "",
+            folds=info.folds if info else False,
+            is_key=bool(info and (info.key or info.refers)),
+        )
 
     def _with_keys(self, text: str) -> tuple[str, list[Origin]]:
         """The text with keys of its tables fetched along, and their origins; see trace.with_keys."""

@@ -245,6 +245,11 @@ class SqliteConnection(Relational):
         if not isinstance(problem, sqlite3.Error):
             return None
         message, hint, place = str(problem), "", None
+        if getattr(problem, "sqlite_errorname", "") == "SQLITE_CANTOPEN":
+            return LostError(
+                tr("{path_name} can't be opened any more.", path_name=self.path.name),
+                tr("Look whether it was moved, or whether you may still read it."),
+            )
         if found := re.match(r'near "(.*)": syntax error', message, re.DOTALL):
             place = find_word(text, found[1])
         elif found := re.match(r"no such (column|table|function): (.+)", message):

@@ -1,45 +1,45 @@
 """OData 4 services: their entity sets are tables, with the keys and links that the service tells of.
 
-A query runs over the rows that its sets have now; see `sources/odata.py` for what the service is asked. Entities are
-changed by their ETags, in one change set where the service takes those; see `odata_session.py`. Signing in is as in
-`web.py`.
+A query runs over the rows that its sets have now, or over groups that the service made; see `odata_requests.py` and
+`odata_groups.py`. Entities are changed by their ETags, in one change set where the service takes those; see
+`odata_session.py`. Signing in is as in `web.py`.
 """
 
 from __future__ import annotations
 
 import sqlite3
-import tempfile
-import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
-from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urljoin, urlsplit
 
-from nimble_otter.errors import AuthError, ChangeError, ConnectError, LostError, QueryError
+from nimble_otter.errors import AuthError, ChangeError, QueryError, SourceError
 from nimble_otter.query.sql.statements import find_parameters
 from nimble_otter.sources import odata
 from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.odata_changes import Change, send, takes_change_sets
+from nimble_otter.sources.odata_groups import Groups, groups_of
+from nimble_otter.sources.odata_reading import EntityReader, NotExpanded
+from nimble_otter.sources.odata_requests import Asked, requests_of
 from nimble_otter.sources.odata_session import EntitySession
 from nimble_otter.sources.reflect import Written
 from nimble_otter.sources.session import Bound, Done
+from nimble_otter.sources.source import Request
 from nimble_otter.sources.sqlite_file import SqliteConnection, quote_name
-from nimble_otter.sources.texts import names_in
+from nimble_otter.sources.texts import names_in, one_statement
+from nimble_otter.sources.trace import columns_of
 from nimble_otter.sources.writer import run_each
 from nimble_otter.stop import NEVER, StopToken
 from nimble_otter.translation import tr
 
 if TYPE_CHECKING:
     from nimble_otter.sources.catalogue import TableInfo
-    from nimble_otter.sources.source import Request, Run
+    from nimble_otter.sources.source import Run
     from nimble_otter.sources.web_client import WebClient
     from nimble_otter.values import ClientObject, Value
 
-FRESH_S = 2.0
-"""How long rows are taken for the newest: a run and what is asked beside it see the same ones."""
+
 _PREFIX = "odata+"
 
 
@@ -69,121 +69,109 @@ class OdataConnection(SqliteConnection):
         self._root, headers = signed_in(url.partition("#")[0], password, clear_password)
         self._root += "" if self._root.endswith("/") else "/"
         self._client: WebClient = WebClient(self._root, {**headers, "OData-MaxVersion": "4.01"})
-        self._folder = tempfile.TemporaryDirectory(prefix="nimble-otter-odata-")
+        self._service = EntityReader(self._client, self._root)
         self._takes_sets: bool | None = None
-        self._version, self._loaded, self._loaded_at = 0, list[odata.Asked](), 0.0
+        self._expands = True
+        self._groups: tuple[Asked, SqliteConnection] | None = None
+        self._refused = set[str]()
         try:
-            self._sets = odata.read_metadata(self._client.get(urljoin(self._root, "$metadata")).data or b"")
-            self._write([], NEVER)
-            super().__init__(self._file)
+            super().__init__(self._service.read([], NEVER))
         except BaseException:
-            self._client.close()
-            self._folder.cleanup()
+            self._service.close()
             raise
-
-    @property
-    def _file(self) -> Path:
-        return Path(self._folder.name) / f"{self._version}.sqlite"
+        self._service.forget()
 
     def run(self, request: Request, stop: StopToken = NEVER) -> Run:
-        """The service is asked for the rows that the query is about. Raises: SourceError's, Stopped."""
+        """The service is asked for the rows that the query is about, or for its groups. Raises: SourceError's,
+        Stopped."""
         names = find_parameters(request.text)
         values = {name: request.parameters[name] for name in names if name in request.parameters}
-        named = names_in(request.text, self.dialect.parser)
-        wanted = odata.requests_of(request.text, self._sets, named, values, request.limit)
-        self._load(wanted, stop)
-        sent = "\n".join(f"GET {self._root}{asked.path}" for asked in self._loaded)
+        if (grouped := self._run_over_groups(request, values, stop)) is not None:
+            return grouped
+        self._load(request, values, stop)
+        sent = "\n".join(f"GET {self._root}{asked.shown}" for asked in self._service.loaded)
         return replace(super().run(request, stop), sent=sent)
 
     def count(self, table: str) -> int:
         """How many rows a set has now, by the service's own count where it has one. Raises: SourceError's."""
-        try:
-            reply = self._client.get(urljoin(self._root, f"{odata.Asked(table).path}/$count"))
-            return int((reply.data or b"").decode("utf-8-sig"))
-        except AuthError:
-            raise
-        except (ConnectError, ValueError):
-            self._load([odata.Asked(table)], NEVER)
+        found = self._service.counted(Asked(table))
+        if found is None:
+            self._load(Request(f"select * from {quote_name(table)}"), {}, NEVER)
             return super().count(table)
+        return found
 
     def close(self) -> None:
         """End the connections, and forget the rows."""
         super().close()
-        self._client.close()
-        self._folder.cleanup()
+        if self._groups is not None:
+            self._groups[1].close()
+        self._service.close()
 
-    def _load(self, wanted: list[odata.Asked], stop: StopToken) -> None:
-        is_fresh = time.monotonic() - self._loaded_at < FRESH_S
-        if not wanted or (is_fresh and wanted == self._loaded):
+    def _load(self, request: Request, values: Mapping[str, Value], stop: StopToken) -> None:
+        named, sets = names_in(request.text, self.dialect.parser), self._service.sets
+
+        def wanted() -> list[Asked]:
+            counted = self._service.counted if self._expands else None
+            return requests_of(request.text, sets, named, values, request.limit, counted)
+
+        asked = wanted()
+        if not asked or (self._service.is_fresh and asked == self._service.loaded):
             return
-        before = self._file
-        self._write(wanted, stop)
-        self.path = self._file
+        before = self.path
+        try:
+            self.path = self._service.read(asked, stop)
+        except NotExpanded:
+            self._expands = False
+            self.path = self._service.read(wanted(), stop)
         self._engine.dispose()
         before.unlink(missing_ok=True)
 
-    def _write(self, wanted: list[odata.Asked], stop: StopToken) -> None:
-        """A new file with every table, and the rows of those that are asked for."""
-        self._version += 1
-        with closing(sqlite3.connect(self._file, isolation_level=None)) as base:
-            base.execute("pragma synchronous = off")
-            base.execute("begin")
-            for text in odata.statements(self._sets):
-                base.execute(text)
-            loaded = [self._fetch(base, asked, stop) for asked in wanted]
-            base.execute("commit")
-        self._loaded, self._loaded_at = loaded, time.monotonic()
-
-    def _fetch(self, base: sqlite3.Connection, asked: odata.Asked, stop: StopToken) -> odata.Asked:
-        """Put the rows of a request into their table; returns what was asked in the end."""
-        table = self._sets[asked.name]
-        marks = ", ".join("?" * max(1, len(table.properties)))
-        insert = f"insert or replace into {quote_name(table.name)} values ({marks})"
-        asked_for = list[odata.Asked]()
-        rows = self._entities(asked, asked_for, stop)
-        base.executemany(insert, (odata.row_of(table, row) for row in rows))
-        return asked_for[-1]
-
-    def _entities(
-        self, asked: odata.Asked, asked_for: list[odata.Asked], stop: StopToken
-    ) -> Iterator[Mapping[str, Value]]:
-        """Those of a request, page by page; `asked_for` gets what the service was asked, in the end."""
-        asked_for.append(asked)
-        url, seen = f"{self._root}{asked.path}", set[str]()
-        while url:
-            if url in seen:
-                raise LostError(tr("The service names the same part again as the next one."), tr("Ask who runs it."))
-            seen.add(url)
+    def _run_over_groups(self, request: Request, values: Mapping[str, Value], stop: StopToken) -> Run | None:
+        """A query over its groups, made by the service; None where it can't make them, or might make others."""
+        text = one_statement(request)
+        plan = groups_of(text, self._service.sets, values)
+        labels = _labels(plan, text, values) if plan is not None else None
+        if plan is None or labels is None or plan.asked.path in self._refused:
+            return None
+        if not (self._service.is_fresh and self._groups is not None and self._groups[0] == plan.asked):
             try:
-                reply = self._client.get(url, None, stop)
+                path = self._service.read_groups(plan, stop)
             except AuthError:
                 raise
-            except ConnectError:
-                if len(seen) > 1 or asked == asked.whole:
-                    raise
-                yield from self._entities(asked.whole, asked_for, stop)  # it does not know how to answer so much
-                return
-            rows, following = odata.entities(reply.data or b"", reply.url)
-            yield from rows
-            url = urljoin(reply.url, following) if following else ""
-            if url and urlsplit(url)[:2] != urlsplit(self._root)[:2]:
-                raise ConnectError(tr("The next part is on another host."), tr("Its address was not asked."))
+            except (SourceError, KeyError, ValueError, TypeError, sqlite3.Error):
+                self._refused.add(plan.asked.path)
+                return None
+            before, self._groups = self._groups, (plan.asked, SqliteConnection(path))
+            if before is not None:
+                before[1].close()
+                before[1].path.unlink(missing_ok=True)
+        over = replace(request, text=plan.text(labels), shorten=False, with_keys=False)
+        return self._as_asked(self._groups[1].run(over, stop), text, labels, plan.asked)
+
+    def _as_asked(self, run: Run, text: str, labels: Sequence[str], asked: Asked) -> Run:
+        """The run of a query over groups, told as one over the set that they are made of."""
+        tables, origins = self._traced(text, labels)
+        known = columns_of(origins, tables)
+        fields = tuple(self._field(*each) for each in zip(labels, origins, known, strict=True))
+        return replace(
+            run, fields=fields, origins=tuple(origins), sent=f"GET {self._root}{asked.shown}", tables=tuple(tables)
+        )
 
     # --- changing entities -----------------------------------------------------------------------------------------
 
     @property
     def entity_sets(self) -> Mapping[str, odata.EntitySet]:
         """By their names."""
-        return self._sets
+        return self._service.sets
 
-    def entities(self, asked: odata.Asked, stop: StopToken) -> Iterator[Mapping[str, Value]]:
+    def entities(self, asked: Asked, stop: StopToken) -> Iterator[Mapping[str, Value]]:
         """Those that a request is about, and maybe more. Raises: SourceError's, Stopped."""
-        return self._entities(asked, [], stop)
+        return self._service.entities(asked, stop)
 
     def send_changes(self, changes: list[Change]) -> None:
         """Have the service make them: all or none where it takes change sets, else one after the other. Raises:
         SourceError's."""
-        self._loaded_at = -FRESH_S  # what was read before is not what is there
+        self._service.forget()
         if self._has_change_sets():
             send(self._client, self._root, changes)
             return
@@ -232,7 +220,7 @@ class OdataConnection(SqliteConnection):
     def _declared(self, schema: str | None, tables: Sequence[str] | None) -> dict[str, dict[str, Written]]:
         told = super()._declared(schema, tables)
         for name, columns in told.items():
-            for own in self._sets[name].properties if name in self._sets else ():
+            for own in self._service.sets[name].properties if name in self._service.sets else ():
                 if own.is_computed and own.name in columns:
                     columns[own.name] = replace(columns[own.name], generated="computed")
         return told
@@ -245,6 +233,16 @@ class OdataConnection(SqliteConnection):
             yield session
         finally:
             session.close()
+
+
+def _labels(plan: Groups, text: str, values: Mapping[str, Value]) -> list[str] | None:
+    """How the columns of a query are called; None where it is no query."""
+    with closing(sqlite3.connect(":memory:")) as base:
+        base.execute(odata.create_statement(plan.table, {}))
+        try:
+            return [each[0] for each in base.execute(text, values).description]
+        except (sqlite3.Error, OverflowError):
+            return None
 
 
 DRIVER = _Odata()
