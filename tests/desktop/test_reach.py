@@ -4,6 +4,8 @@ import json
 import time
 from dataclasses import replace
 
+from contextlib import closing
+
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt
 from PySide6.QtGui import QImage, QMouseEvent
@@ -448,7 +450,7 @@ def test_a_source_marked_take_care_asks_for_its_name(window, base, answer, after
     when_shown(CareQuestion, reply)
     window.writes.write(window.pull)
     settle(window)
-    with connect(source).transaction() as held:
+    with closing(connect(source)) as own, own.transaction() as held:
         assert held.query(("select a from t", ()))[1] == [(after,)]
 
 

@@ -15,6 +15,7 @@ import subprocess
 import sys
 import traceback
 from collections.abc import Callable
+from contextlib import closing
 from dataclasses import replace
 from importlib.util import find_spec
 from pathlib import Path
@@ -61,7 +62,7 @@ class Tour(Comparing):
         shapes = hub.shapes.get(("Field reports", "report"))
         hold(shapes is not None and len(shapes.shapes) == 5, "the collection has not its five shapes")
         other = self.folder / "other survey.sqlite"
-        with sqlite3.connect(other) as base:
+        with closing(sqlite3.connect(other, isolation_level=None)) as base:
             base.execute('create table if not exists "odd ""name"" ü" (id integer primary key, "select" text)')
         window.open_any(other)
         self.settle()
@@ -271,7 +272,7 @@ class Tour(Comparing):
         self.picture("2-changes-pending")
         model: Any = window.grid.model
         key = int(model.value(1, self.place("reading_id")))
-        with sqlite3.connect(self.survey(), timeout=30) as base:
+        with closing(sqlite3.connect(self.survey(), timeout=30, isolation_level=None)) as base:
             level = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
             base.execute("update reading set level_m = 2.95 where reading_id = ?", (key,))
         window.changes_drawer.rehearse.click()
@@ -290,12 +291,12 @@ class Tour(Comparing):
             pull.report is not None and not pull.report.is_written and pull.edits.count > 0,
             "a conflict was written over",
         )
-        with sqlite3.connect(self.survey(), timeout=30) as base:
+        with closing(sqlite3.connect(self.survey(), timeout=30, isolation_level=None)) as base:
             base.execute("update reading set level_m = ? where reading_id = ?", (level, key))
         window.changes_drawer.write.click()
         self.settle()
         hold(pull.report is not None and pull.report.is_written, f"not written: {window.status.message.text()}")
-        with sqlite3.connect(self.survey(), timeout=30) as base:
+        with closing(sqlite3.connect(self.survey(), timeout=30, isolation_level=None)) as base:
             hold(
                 base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0] == 1.81,
                 "wrong value",
@@ -306,7 +307,7 @@ class Tour(Comparing):
         hold(pull.reviewing is not None, "the reversal is not under review")
         window.changes_drawer.write.click()
         self.settle()
-        with sqlite3.connect(self.survey(), timeout=30) as base:
+        with closing(sqlite3.connect(self.survey(), timeout=30, isolation_level=None)) as base:
             back = base.execute("select level_m from reading where reading_id = ?", (key,)).fetchone()[0]
         hold(back == level, "the reversal did not put the value back")
         hold(pull.reviewing is None, "the reversal is still under review")
@@ -360,9 +361,8 @@ class Tour(Comparing):
         window.send_drawer.refresh()
         window.send_drawer.write.click()
         self.settle()
-        with sqlite3.connect(path) as base:
+        with closing(sqlite3.connect(path)) as base:
             there = base.execute("select count(*) from levels").fetchone()[0]
-        base.close()
         hold(there == rows, f"{there} of {rows} rows are in the other source")
         window.hub.remove(source)
 
