@@ -10,7 +10,8 @@ need_packages() { # the given Debian packages, installed when root, else named
   local missing=() package
   command -v dpkg-query >/dev/null || return 0
   for package in "$@"; do
-    dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q "ok installed" || missing+=("$package")
+    # newer releases call some libraries by their name and t64, for the times of 64 bits
+    dpkg-query -W -f '${Status}\n' "$package" "${package}t64" 2>/dev/null | grep -q "ok installed" || missing+=("$package")
   done
   [ ${#missing[@]} -eq 0 ] && return 0
   if [ "$(id -u)" = 0 ]; then
