@@ -2,9 +2,8 @@
 
 import json
 import time
-from dataclasses import replace
-
 from contextlib import closing
+from dataclasses import replace
 
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt
