@@ -6,12 +6,15 @@ client_build=(gcc libmariadb-dev pkg-config) # the fast client of MariaDB comes 
 
 say() { echo "setup: $*" >&2; }
 
+has_package() { # by its name, or by that of newer releases, where some libraries end in t64
+  [[ $(dpkg-query -W -f '${Status}\n' "$1" "$1t64" 2>/dev/null) == *"ok installed"* ]]
+}
+
 need_packages() { # the given Debian packages, installed when root, else named
   local missing=() package
   command -v dpkg-query >/dev/null || return 0
   for package in "$@"; do
-    # newer releases call some libraries by their name and t64, for the times of 64 bits
-    dpkg-query -W -f '${Status}\n' "$package" "${package}t64" 2>/dev/null | grep -q "ok installed" || missing+=("$package")
+    has_package "$package" || missing+=("$package")
   done
   [ ${#missing[@]} -eq 0 ] && return 0
   if [ "$(id -u)" = 0 ]; then
