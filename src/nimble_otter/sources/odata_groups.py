@@ -9,7 +9,6 @@ on them, count only once the service was seen to tell `Mill` from `mill`.
 
 from __future__ import annotations
 
-import random
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -23,6 +22,8 @@ from nimble_otter.values import Value
 
 TABLE = "otter groups"
 """Of the groups, which a query is run over."""
+_SEEN = 20
+"""Entities that are looked at to tell how texts are compared."""
 _KEYS = (*WHOLE_NUMBERS, "Edm.String", "Edm.Boolean", "Edm.Date", "Edm.Guid", "Edm.TimeOfDay")
 _ORDERED = (*NUMBERS, "Edm.Date")
 _METHODS = {"Sum": "sum", "Min": "min", "Max": "max", "Avg": "average"}
@@ -270,27 +271,27 @@ class _Planned:
 
 
 def probes(texts: Iterable[tuple[str, str]], keys: Mapping[str, Sequence[str]]) -> Iterator[tuple[str, str, list[str]]]:
-    """For each text column, what it was compared with or one of its values, and texts that only a service takes for the
-    same one that ignores case, accents or a blank at the end."""
+    """For each text column, what it was compared with, the text itself or one of its values, and then others that only
+    a service takes for the same that ignores case, accents or a blank at the end."""
     for column, compared in texts:
         known = [compared] if compared else keys.get(column, ())
         base = max(known, key=lambda text: sum(map(str.isalpha, text)), default="")
-        others = [base + " ", _accented(base), *(_scrambled(base) for _ in range(2))]
-        wanted = [each for each in dict.fromkeys(others) if each.strip() and each != base]
-        if wanted:
-            yield column, compared, wanted
+        others = [each for each in (base + " ", _accented(base), _scrambled(base)) if each.strip() and each != base]
+        if others:
+            yield column, compared, [base, *others]
 
 
-def asked_for_texts(table: EntitySet, column: str, texts: Sequence[str]) -> Asked:
-    """The entities that a service takes to have one of them."""
-    told = " or ".join(f"{column} eq {odata.text_literal(each)}" for each in texts)
-    return Asked(table.name, (column,), (f"({told})",))
+def requests_for_texts(table: EntitySet, column: str, texts: Sequence[str]) -> Iterator[tuple[Asked, Sequence[str]]]:
+    """The first of them asked for alone, and all others: a service that takes them for the same answers both with the
+    same entities, which can't have the right text both times."""
+    for wanted in (texts[:1], texts[1:]):
+        told = " or ".join(f"{column} eq {odata.text_literal(each)}" for each in wanted)
+        yield Asked(table.name, (column,), (f"({told})" if len(wanted) > 1 else told,), top=_SEEN), wanted
 
 
 def _scrambled(text: str) -> str:
-    letters = [(c.lower(), c.upper()) for c in text]
-    mixed = "".join(random.choice(pair) if all(len(c) == 1 for c in pair) else pair[0] for pair in letters)
-    return mixed if mixed != text else text.swapcase()
+    swapped = text.swapcase()
+    return swapped if swapped.casefold() == text.casefold() else text
 
 
 def _accented(text: str) -> str:

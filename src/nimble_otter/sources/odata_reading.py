@@ -14,7 +14,7 @@ from urllib.parse import urljoin, urlsplit
 from nimble_otter.errors import AuthError, ConnectError, LostError
 from nimble_otter.sources import odata
 from nimble_otter.sources.odata import Way
-from nimble_otter.sources.odata_groups import TABLE, Groups, asked_for_texts, probes
+from nimble_otter.sources.odata_groups import TABLE, Groups, probes, requests_for_texts
 from nimble_otter.sources.odata_requests import Asked, Expand
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.stop import StopToken
@@ -190,11 +190,16 @@ class EntityReader:
         for column, compared, texts in probes(plan.texts, keys):
             place = (plan.table.name, column, compared)
             if place not in self._apart:
-                asked = asked_for_texts(plan.table, column, texts)
-                first = next(self._pages(asked, seen := list[Asked](), stop))
-                self._apart[place] = len(seen) == 1 and all(entity.get(column) in texts for entity in first)
+                self._apart[place] = self._tells_apart(plan.table, column, texts, stop)
             if not self._apart[place]:
                 raise ValueError(column)
+
+    def _tells_apart(self, table: odata.EntitySet, column: str, texts: Sequence[str], stop: StopToken) -> bool:
+        for asked, wanted in requests_for_texts(table, column, texts):
+            first = next(self._pages(asked, seen := list[Asked](), stop))
+            if len(seen) > 1 or any(entity.get(column) not in wanted for entity in first):
+                return False
+        return True
 
 
 @contextmanager
