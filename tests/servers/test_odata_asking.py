@@ -280,6 +280,36 @@ def test_groups_that_can_t_be_right_are_not_taken(survey, monkeypatch, table, ed
     service.close()
 
 
+def test_neither_rows_nor_groups_are_the_newest_for_long(survey, monkeypatch):
+    service, now = EntityService(survey), [100.0]
+    monkeypatch.setattr(odata_reading, "FRESH_S", 2)
+    monkeypatch.setattr(odata_reading.time, "monotonic", lambda: now[0])
+    rows, groups = "select name from river", "select count(*) from river"
+    with closing(connect(Source("s", service.url))) as connection:
+        service.asked.clear()
+        for seconds, text, more in ((0, rows, 1), (1, rows, 0), (1, groups, 1), (1.5, rows, 1), (0.4, groups, 0),
+                                    (1, groups, 1), (0.1, rows, 0)):  # fmt: skip
+            now[0] += seconds
+            before = len(service.asked)
+            fetch(connection, Request(text))
+            assert len(service.asked) - before == more, (now, text)
+    service.close()
+
+
+def test_a_service_without_groups_is_soon_asked_no_more_and_long_conditions_stay_here(survey):
+    service = EntityService(survey)
+    service.unknown = {"$apply"}
+    with closing(connect(Source("s", service.url))) as connection:
+        service.asked.clear()
+        for number in range(6):
+            fetch(connection, Request(f"select count(*) from river where river_id > {number}"))
+        assert sum("$apply" in each for each in service.asked) == 3
+        text = f"select count(*) from river where river_id in ({', '.join(map(str, range(2000)))})"
+        assert rows_of(connection, text, {})[1] == [("7",)]
+        assert max(map(len, service.asked)) < 6000
+    service.close()
+
+
 @pytest.mark.parametrize(("text", "flat"), [
     ("select a from (select a, b as c from t where b > 1) as q where c < 9 order by c",
      "SELECT a FROM t WHERE b > 1 AND b < 9 ORDER BY b"),

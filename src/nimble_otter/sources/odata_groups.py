@@ -16,7 +16,7 @@ from nimble_otter.query.lazy import exp
 from nimble_otter.sources import odata
 from nimble_otter.sources.odata import DECLARED, EntitySet, Property
 from nimble_otter.sources.odata_query import NUMBERS, WHOLE_NUMBERS, QueryOver, query_over
-from nimble_otter.sources.odata_requests import Asked
+from nimble_otter.sources.odata_requests import LONGEST, Asked
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.values import Value
 
@@ -111,9 +111,8 @@ def _of_rows() -> tuple[Value, ...]:
 def groups_of(text: str, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> Groups | None:
     """How the service makes the groups of a query; None where it could not, or not surely the same ones."""
     query = query_over(text, sets, values)
-    if query is None or len(query.sets) != 1:
-        return None
-    return _Planned(query).groups()
+    plan = _Planned(query).groups() if query is not None and len(query.sets) == 1 else None
+    return plan if plan is not None and len(plan.asked.path) <= LONGEST else None
 
 
 class _Planned:

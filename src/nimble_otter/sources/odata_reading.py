@@ -39,14 +39,19 @@ class NotExpanded(ConnectError):
     """The service brings no entities of other sets along."""
 
 
+class TextsFold(ValueError):
+    """The service may take different texts for the same."""
+
+
 class EntityReader:
-    """Of the service at `root`. `loaded` is what was asked for last, in the end."""
+    """Of the service at `root`. `loaded` are the rows that were asked for last, in the end."""
 
     def __init__(self, client: WebClient, root: str) -> None:
         self._client, self._root = client, root
         self._folder = tempfile.TemporaryDirectory(prefix="nimble-otter-odata-")
-        self._version, self._read_at = 0, 0.0
+        self._version = 0
         self.loaded: list[Asked] = []
+        self._read_at: dict[tuple[Asked, ...], float] = {}
         self._apart: dict[tuple[str, str, str], bool] = {}
         try:
             self.sets = odata.read_metadata(client.get(urljoin(root, "$metadata"), _AS_XML).data or b"")
@@ -59,14 +64,13 @@ class EntityReader:
         self._client.close()
         self._folder.cleanup()
 
-    @property
-    def is_fresh(self) -> bool:
-        """Whether what was read last is still taken for the newest."""
-        return time.monotonic() - self._read_at < FRESH_S
+    def is_fresh(self, asked: Sequence[Asked]) -> bool:
+        """Whether what was read for requests is still taken for the newest."""
+        return time.monotonic() - self._read_at.get(tuple(asked), -FRESH_S) < FRESH_S
 
     def forget(self) -> None:
         """What was read before is not what is there."""
-        self._read_at = -FRESH_S
+        self._read_at.clear()
 
     def counted(self, asked: Asked) -> int | None:
         """How many entities a request is about, where the service tells. Raises: AuthError."""
@@ -91,7 +95,10 @@ class EntityReader:
             for text in odata.statements(self.sets):
                 base.execute(text)
             self.loaded = [self._fetch(base, asked, stop) for asked in wanted]
-        self._read_at = time.monotonic()
+        self._read_at = {
+            key: at for key, at in self._read_at.items() if key[0].apply
+        }  # one file of rows, one of groups
+        self._read_at[tuple(wanted)] = self._read_at[tuple(self.loaded)] = time.monotonic()
         return path
 
     def read_groups(self, plan: Groups, stop: StopToken) -> Path:
@@ -112,7 +119,8 @@ class EntityReader:
             if not is_whole or (not plan.keys and groups != 1):
                 raise ValueError(groups)
             self._check_texts(plan, base, stop)
-        self._read_at = time.monotonic()
+        self._read_at = {key: at for key, at in self._read_at.items() if not key[0].apply}
+        self._read_at[plan.asked,] = time.monotonic()
         return path
 
     def _next_file(self) -> Path:
@@ -181,7 +189,7 @@ class EntityReader:
         return found
 
     def _check_texts(self, plan: Groups, base: sqlite3.Connection, stop: StopToken) -> None:
-        """Raises: ValueError, where the service may take different texts for the same."""
+        """Raises: TextsFold."""
         keys = dict[str, list[str]]()
         for column in (column for column, compared in plan.texts if not compared):
             own = quote_name(column)
@@ -192,7 +200,7 @@ class EntityReader:
             if place not in self._apart:
                 self._apart[place] = self._tells_apart(plan.table, column, texts, stop)
             if not self._apart[place]:
-                raise ValueError(column)
+                raise TextsFold(column)
 
     def _tells_apart(self, table: odata.EntitySet, column: str, texts: Sequence[str], stop: StopToken) -> bool:
         for asked, wanted in requests_for_texts(table, column, texts):

@@ -17,6 +17,8 @@ from nimble_otter.query.lazy import exp
 from nimble_otter.sources.odata import EntitySet, Way, set_of
 from nimble_otter.sources.odata_query import QueryOver, query_over
 
+LONGEST = 6000
+"""Characters of a request: services take no address of any length."""
 _Pair = tuple[str, str]
 
 
@@ -105,7 +107,8 @@ def _asked(query: QueryOver, table: EntitySet, limit: int | None, is_alone: bool
     order = query.order(table) if is_alone else ()
     top = query.top(limit) if is_alone and order is not None else None
     kept = (order or ()) if top is not None else ()
-    return Asked(table.name, query.columns(table), query.conditions(table), kept, top)
+    asked = Asked(table.name, query.columns(table), query.conditions(table), kept, top)
+    return asked if len(asked.path) <= LONGEST else replace(asked, filters=())
 
 
 # --- several sets in one request ---------------------------------------------------------------------------------

@@ -20,7 +20,7 @@ from nimble_otter.sources.address import AddressForm
 from nimble_otter.sources.dialects.sqlite import SQLITE
 from nimble_otter.sources.odata_changes import Change, send, takes_change_sets
 from nimble_otter.sources.odata_groups import Groups, groups_of
-from nimble_otter.sources.odata_reading import EntityReader, NotExpanded
+from nimble_otter.sources.odata_reading import EntityReader, NotExpanded, TextsFold
 from nimble_otter.sources.odata_requests import Asked, requests_of
 from nimble_otter.sources.odata_session import EntitySession
 from nimble_otter.sources.reflect import Written
@@ -41,6 +41,8 @@ if TYPE_CHECKING:
 
 
 _PREFIX = "odata+"
+_TRIES = 3
+"""Queries whose groups a service that never made any is asked for."""
 
 
 class _Odata:
@@ -72,8 +74,8 @@ class OdataConnection(SqliteConnection):
         self._service = EntityReader(self._client, self._root)
         self._takes_sets: bool | None = None
         self._expands = True
-        self._groups: tuple[Asked, SqliteConnection] | None = None
-        self._refused = set[str]()
+        self._groups: SqliteConnection | None = None
+        self._refused, self._failed = set[str](), 0
         try:
             super().__init__(self._service.read([], NEVER))
         except BaseException:
@@ -104,7 +106,7 @@ class OdataConnection(SqliteConnection):
         """End the connections, and forget the rows."""
         super().close()
         if self._groups is not None:
-            self._groups[1].close()
+            self._groups.close()
         self._service.close()
 
     def _load(self, request: Request, values: Mapping[str, Value], stop: StopToken) -> None:
@@ -115,7 +117,7 @@ class OdataConnection(SqliteConnection):
             return requests_of(request.text, sets, named, values, request.limit, counted)
 
         asked = wanted()
-        if not asked or (self._service.is_fresh and asked == self._service.loaded):
+        if not asked or self._service.is_fresh(asked):
             return
         before = self.path
         try:
@@ -131,22 +133,24 @@ class OdataConnection(SqliteConnection):
         text = one_statement(request)
         plan = groups_of(text, self._service.sets, values)
         labels = _labels(plan, text, values) if plan is not None else None
-        if plan is None or labels is None or plan.asked.path in self._refused:
+        is_unknown = self._groups is None and self._failed >= _TRIES
+        if plan is None or labels is None or is_unknown or plan.asked.path in self._refused:
             return None
-        if not (self._service.is_fresh and self._groups is not None and self._groups[0] == plan.asked):
+        if self._groups is None or not self._service.is_fresh([plan.asked]):
             try:
                 path = self._service.read_groups(plan, stop)
             except AuthError:
                 raise
-            except (SourceError, KeyError, ValueError, TypeError, sqlite3.Error):
+            except (SourceError, KeyError, ValueError, TypeError, sqlite3.Error) as problem:
                 self._refused.add(plan.asked.path)
+                self._failed += not isinstance(problem, TextsFold)
                 return None
-            before, self._groups = self._groups, (plan.asked, SqliteConnection(path))
+            before, self._groups = self._groups, SqliteConnection(path)
             if before is not None:
-                before[1].close()
-                before[1].path.unlink(missing_ok=True)
+                before.close()
+                before.path.unlink(missing_ok=True)
         over = replace(request, text=plan.text(labels), shorten=False, with_keys=False)
-        return self._as_asked(self._groups[1].run(over, stop), text, labels, plan.asked)
+        return self._as_asked(self._groups.run(over, stop), text, labels, plan.asked)
 
     def _as_asked(self, run: Run, text: str, labels: Sequence[str], asked: Asked) -> Run:
         """The run of a query over groups, told as one over the set that they are made of."""
