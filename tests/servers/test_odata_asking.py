@@ -16,7 +16,7 @@ from nimble_otter.demo.entity_service import EntityService
 from nimble_otter.sources import Request, Source, connect, fetch, odata_groups, odata_reading
 from nimble_otter.sources.odata import EntitySet
 from nimble_otter.sources.odata_flat import flattened
-from nimble_otter.sources.odata_query import query_over
+from nimble_otter.sources.odata_query import query_over, select_of
 from tests.proofs import how_many, proven
 
 PROGRAM, PYTHON = Path(__file__).with_name("entity_server.py"), Path(__file__).parents[2] / ".servers/bin/python"
@@ -147,7 +147,21 @@ def groupings(draw):
         )
     )
     cut = f" limit {draw(st.integers(0, 5))}" if order and draw(st.booleans()) else ""
-    return f"select {distinct}{', '.join(named)} from {source}{where}{by}{having}{order}{cut}", bool(order)
+    made = f"select {distinct}{', '.join(named)} from {source}{where}{by}{having}{order}{cut}"
+    outer = draw(
+        st.sampled_from(
+            [
+                "",
+                "",
+                "select * from ({}) as o",
+                "select count(*) as n from ({}) as o",
+                "select * from (select * from ({}) as o) as p where 1 = 1",
+                "select o.* from ({}) as o",
+                "select * from ({}) as o where exists (select 1 from river)",
+            ]
+        )
+    )
+    return (outer.format(made), False) if outer else (made, bool(order))
 
 
 @pytest.mark.timeout(3000)
@@ -207,6 +221,11 @@ def test_the_proof_is_counted():
          "groupby((volunteer_id),aggregate($count as g1))"),
         ("select max(x) from (select level_m as x from reading where reading_id < 50) as q",
          "reading?$apply=filter(reading_id lt 50)/aggregate(level_m with max as g1,$count as g2)"),
+        ("select * from (select quality, count(*) as n from reading group by quality) as q where n > 10",
+         "reading?$apply=groupby((quality),aggregate($count as g1))"),
+        ("select n, count(*) as m from (select quality as q, count(*) as n from (select * from reading) as r group by "
+         "quality) as q group by n order by n", "reading?$apply=groupby((quality),aggregate($count as g1))"),
+        ("select * from (select quality, count(*) from reading group by quality) as q", "reading"),
         ("select distinct weather from visit", "visit?$apply=groupby((weather),aggregate($count as g1))"),
         ("select taken_at, count(*) from reading group by taken_at", "reading?$select"),
         ("select total(level_m) from reading group by station_id", "reading?$select"),
@@ -351,5 +370,6 @@ def test_what_can_t_be_read_is_no_query_over_sets(survey):
     for text in ("select", "update river set name = 'x'", "with r as (select 1) select * from river, r",
                  "select * from river r, river q", "select * from river union select * from river", "select 1",
                  "select (select 1) from river"):  # fmt: skip
-        query = query_over(text, sets, {})
+        tree = select_of(text)
+        query = query_over(tree, sets, {}) if tree is not None else None
         assert query is None or not query.sets, text

@@ -10,12 +10,12 @@ on them, count only once the service was seen to tell `Mill` from `mill`.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nimble_otter.query.lazy import exp
 from nimble_otter.sources import odata
 from nimble_otter.sources.odata import DECLARED, EntitySet, Property
-from nimble_otter.sources.odata_query import NUMBERS, WHOLE_NUMBERS, QueryOver, query_over
+from nimble_otter.sources.odata_query import NUMBERS, WHOLE_NUMBERS, QueryOver, query_over, select_of
 from nimble_otter.sources.odata_requests import LONGEST, Asked
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.values import Value
@@ -83,9 +83,10 @@ class Groups:
     def text(self, labels: Sequence[str]) -> str:
         """The query over that table; `labels` are the names that its columns have without an alias."""
         tree = self.query.copy()
-        for each, label in zip(list(tree.expressions), labels, strict=True):
-            if not isinstance(each, exp.Alias):
-                each.replace(exp.alias_(each.copy(), label, quoted=True))
+        if not any(isinstance(each, exp.Star) for each in tree.expressions):
+            for each, label in zip(list(tree.expressions), labels, strict=True):
+                if not isinstance(each, exp.Alias):
+                    each.replace(exp.alias_(each.copy(), label, quoted=True))
         return str(tree.sql(dialect="sqlite"))
 
 
@@ -109,10 +110,42 @@ def _of_rows() -> tuple[Value, ...]:
 
 
 def groups_of(text: str, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> Groups | None:
-    """How the service makes the groups of a query; None where it could not, or not surely the same ones."""
-    query = query_over(text, sets, values)
-    plan = _Planned(query).groups() if query is not None and len(query.sets) == 1 else None
-    return plan if plan is not None and len(plan.asked.path) <= LONGEST else None
+    """How the service makes the groups of a query, or of what the query goes on with; None where it could not, or not
+    surely the same ones."""
+    tree = select_of(text)
+    frames = _frames(tree) if tree is not None else []
+    for frame in frames:
+        query = query_over(frame, sets, values)
+        if query is None or len(query.sets) != 1 or (plan := _Planned(query).groups()) is None:
+            continue
+        if len(plan.asked.path) > LONGEST:
+            return None
+        if frame is tree:
+            return plan
+        if not all(map(_is_named, query.tree.expressions)) or not all(map(_is_named_or_all, frames[0].expressions)):
+            return None
+        frame.replace(plan.query)
+        return replace(plan, query=tree)
+    return None
+
+
+def _frames(tree: exp.Select) -> list[exp.Select]:
+    """A query and those that its rows come from, one inside the other; none, where others stand in it."""
+    frames = [tree]
+    while (source := frames[-1].args.get("from_")) is not None and isinstance(source.this, exp.Subquery):
+        if not isinstance(source.this.this, exp.Select):
+            return []
+        frames.append(source.this.this)
+    is_all = len(list(tree.find_all(exp.Select, exp.SetOperation))) == len(frames)
+    return frames if is_all and len(list(tree.find_all(exp.Table))) == 1 else []
+
+
+def _is_named(shown: exp.Expr) -> bool:
+    return isinstance(shown, (exp.Alias, exp.Column))
+
+
+def _is_named_or_all(shown: exp.Expr) -> bool:
+    return isinstance(shown, (exp.Alias, exp.Column, exp.Star))
 
 
 class _Planned:

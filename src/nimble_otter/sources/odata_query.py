@@ -20,14 +20,17 @@ _GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _TURNED = {"gt": "lt", "ge": "le", "lt": "gt", "le": "ge"}
 
 
-def query_over(text: str, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> QueryOver | None:
-    """A SELECT over sets, each named once, as it would be without a plain SELECT inside; None, where it is another."""
+def select_of(text: str) -> exp.Select | None:
+    """A text as a SELECT; None, where it is something else."""
     try:
         tree = sqlglot.parse_one(text, dialect="sqlite")
     except (sqlglot.errors.SqlglotError, RecursionError):
         return None
-    if not isinstance(tree, exp.Select):
-        return None
+    return tree if isinstance(tree, exp.Select) else None
+
+
+def query_over(tree: exp.Select, sets: Mapping[str, EntitySet], values: Mapping[str, object]) -> QueryOver | None:
+    """A SELECT over sets, each named once, as it would be without a plain SELECT inside; None, where it is another."""
     while (flat := flattened(tree)) is not None:
         tree = flat
     if len(list(tree.find_all(exp.Select, exp.SetOperation))) > 1 or tree.args.get("with_"):

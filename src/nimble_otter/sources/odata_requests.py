@@ -15,7 +15,7 @@ from urllib.parse import quote
 
 from nimble_otter.query.lazy import exp
 from nimble_otter.sources.odata import EntitySet, Way, set_of
-from nimble_otter.sources.odata_query import QueryOver, query_over
+from nimble_otter.sources.odata_query import QueryOver, query_over, select_of
 
 LONGEST = 6000
 """Characters of a request: services take no address of any length."""
@@ -95,7 +95,8 @@ def requests_of(
     wanted, None for all; `counted` tells how many entities a request is about, where it is known (None: nothing is
     asked together)."""
     used = [own for name in dict.fromkeys(names) if (own := set_of(name, sets)) is not None]
-    query = query_over(text, sets, values)
+    tree = select_of(text)
+    query = query_over(tree, sets, values) if tree is not None else None
     if query is None or len(query.sets) != len(used):
         return [Asked(own.name) for own in used]  # one that is used twice is asked for once, and whole
     asked = {own.name: _asked(query, own, limit, len(used) == 1) for own in used}
