@@ -226,6 +226,8 @@ def test_the_proof_is_counted():
         ("select n, count(*) as m from (select quality as q, count(*) as n from (select * from reading) as r group by "
          "quality) as q group by n order by n", "reading?$apply=groupby((quality),aggregate($count as g1))"),
         ("select * from (select quality, count(*) from reading group by quality) as q", "reading"),
+        ("select weather as g1, count(*) as n from visit group by weather having g1 = 'dry' and n > 1",
+         "visit?$apply=groupby((weather),aggregate($count as g2))"),
         ("select distinct weather from visit", "visit?$apply=groupby((weather),aggregate($count as g1))"),
         ("select taken_at, count(*) from reading group by taken_at", "reading?$select"),
         ("select total(level_m) from reading group by station_id", "reading?$select"),

@@ -83,7 +83,7 @@ class Groups:
     def text(self, labels: Sequence[str]) -> str:
         """The query over that table; `labels` are the names that its columns have without an alias."""
         tree = self.query.copy()
-        if not any(isinstance(each, exp.Star) for each in tree.expressions):
+        if not any(each.is_star for each in tree.expressions):
             for each, label in zip(list(tree.expressions), labels, strict=True):
                 if not isinstance(each, exp.Alias):
                     each.replace(exp.alias_(each.copy(), label, quoted=True))
@@ -122,7 +122,8 @@ def groups_of(text: str, sets: Mapping[str, EntitySet], values: Mapping[str, obj
             return None
         if frame is tree:
             return plan
-        if not all(map(_is_named, query.tree.expressions)) or not all(map(_is_named_or_all, frames[0].expressions)):
+        around = [each for each in frames[0].expressions if not each.is_star]
+        if not all(map(_is_named, (*query.tree.expressions, *around))):
             return None
         frame.replace(plan.query)
         return replace(plan, query=tree)
@@ -141,11 +142,7 @@ def _frames(tree: exp.Select) -> list[exp.Select]:
 
 
 def _is_named(shown: exp.Expr) -> bool:
-    return isinstance(shown, (exp.Alias, exp.Column))
-
-
-def _is_named_or_all(shown: exp.Expr) -> bool:
-    return isinstance(shown, (exp.Alias, exp.Column, exp.Star))
+    return isinstance(shown, (exp.Alias, exp.Column)) and not shown.is_star
 
 
 class _Planned:
@@ -158,6 +155,7 @@ class _Planned:
         self._keys: dict[str, Property] = {}
         self._figures: dict[str, Figure] = {}
         self._taken = {p.name.casefold() for p in self._table.properties}
+        self._taken |= {each.alias.casefold() for each in self._tree.expressions if isinstance(each, exp.Alias)}
 
     def groups(self) -> Groups | None:
         tree, filters = self._tree, self._filters()
@@ -269,7 +267,7 @@ class _Planned:
         """Whether nothing else of the set is used; the names of its columns are then those of the groups."""
         figures, aliases = set(self._figures), {a.casefold() for a in self._tree.named_selects}
         tree = self._tree
-        if any(isinstance(each, exp.Star) for each in tree.expressions):
+        if any(each.is_star for each in tree.expressions):
             return False
         for name in ("expressions", "having", "order"):
             given = tree.args.get(name)

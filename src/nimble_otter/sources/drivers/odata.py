@@ -150,7 +150,12 @@ class OdataConnection(SqliteConnection):
                 before.close()
                 before.path.unlink(missing_ok=True)
         over = replace(request, text=plan.text(labels), shorten=False, with_keys=False)
-        return self._as_asked(self._groups.run(over, stop), text, labels, plan.asked)
+        try:
+            run = self._groups.run(over, stop)
+        except QueryError:  # told by its place in the text as written, by the query over the rows
+            self._refused.add(plan.asked.path)
+            return None
+        return self._as_asked(run, text, labels, plan.asked)
 
     def _as_asked(self, run: Run, text: str, labels: Sequence[str], asked: Asked) -> Run:
         """The run of a query over groups, told as one over the set that they are made of."""
