@@ -117,7 +117,8 @@ def groupings(draw):
             "count(*)", f"count({n})", f"sum({n})", f"min({n})", f"max({n})", f"avg({n})",
             f"round(sum({n}) / 3, 2) + 1",
             f"count(distinct {n})", f"total({n})", f"coalesce(max({n}), -1)", f"sum({n}) filter (where {n} > 3)",
-            f"min({draw(st.sampled_from(columns))})", f"length(group_concat({n}))", f"sum(distinct {n})", f"min({n}, 7)",
+            f"min({draw(st.sampled_from(columns))})", f"length(group_concat({n}))", f"sum(distinct {n})",
+            f"min({n}, 7)",
         ]))
         for n in (draw(st.sampled_from(numbers)) for _ in range(draw(st.integers(not keys, 3))))
     ]  # fmt: skip
