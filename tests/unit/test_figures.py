@@ -33,6 +33,7 @@ from nimble_otter.pull.steps import (
 from nimble_otter.pull.tree import Opened, tree_lines, tree_to_send
 from nimble_otter.table import Kind, View
 from nimble_otter.table.core.build import column_of, table_of
+from nimble_otter.table.kernels.numeric import as_amounts
 from nimble_otter.table.ops import figures
 from nimble_otter.table.ops.binning import OF_TIMES, part_column, parts_for
 from nimble_otter.table.ops.figures import MOST_LISTED
@@ -53,6 +54,7 @@ VALUES = {
         some.integers(-(2**70), 2**70),
         some.sampled_from([Decimal("1.5"), Decimal("1.50"), 1]),
     ),
+    "whole and not": some.integers(-9, 9) | some.sampled_from([0.5, -2.25, 3.0]),
     "mixed": some.one_of(some.integers(0, 3), some.text("ab", max_size=1)),
 }
 ROWS = some.sampled_from(sorted(VALUES)).flatmap(
@@ -313,3 +315,11 @@ def test_the_bins_of_a_column_hold_each_value_once_whatever_doubles_there_are(va
 def test_times_that_are_all_the_same_have_statistics():
     moments = [dt.datetime(2031, 1, 1, 0, 0, 0, 1)] * 3
     assert profile(View(table_of(at=moments)), 0).bins[0] == 3
+
+
+@given(some.lists(some.none() | VALUES["numbers"] | VALUES["whole and not"] | VALUES["floats"], min_size=1, max_size=9))
+def test_mixed_numbers_are_the_same_as_one_kind(values):
+    column = column_of(values)
+    made = as_amounts(column).values()
+    assert [v is None for v in made] == [v is None for v in values]
+    assert all(a == b for a, b in zip(made, values, strict=True))
