@@ -1,7 +1,8 @@
 """What a window shows, as lines of text: what its parts paint is told by a paint device of its own, whatever paints it.
 
-`seen.txt.gz` keeps what the journey through everything shows at each of its pictures; a line there that is other must
-be meant. `python -m tests.desktop.seen` writes it anew; `... seen LANGUAGE` tells what is seen in another language.
+`seen.txt.gz` keeps what the journey through everything shows at each of its pictures, `drawers.txt.gz` what each
+drawer and page does; a line there that is other must be meant. The tests write both anew with NIMBLE_OTTER_MEANT=1, the
+first `python -m tests.desktop.seen`, too; `... seen LANGUAGE` tells what is seen in another language.
 """
 
 import gzip
@@ -11,6 +12,7 @@ import re
 import sys
 import tempfile
 from collections import Counter
+from difflib import unified_diff
 from pathlib import Path
 
 from PySide6.QtGui import QPaintDevice, QPaintEngine, QTransform
@@ -25,6 +27,7 @@ from PySide6.QtWidgets import (
 )
 
 KEPT = Path(__file__).with_name("seen.txt.gz")
+DRAWERS = Path(__file__).with_name("drawers.txt.gz")
 _VOLATILE = (
     (r"\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d\d \w{3}( \d\d:\d*)?", "<day>"),
     (r"\b\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?(\.\d+)?", "<moment>"), (r"\b20(2\d)-\d\d-\d\d\b", "<today>"),
@@ -163,6 +166,7 @@ class Seen:
     """Pictures by their names, as lines."""
 
     def __init__(self):
+        QApplication.setCursorFlashTime(0)
         self.pictures, self.cut = {}, set()
 
     def take(self, name, window):
@@ -186,7 +190,6 @@ def take_journey(folder):
     from nimble_otter.desktop.tour.tour import Tour
 
     seen, sample = Seen(), connections.SAMPLE
-    QApplication.setCursorFlashTime(0)
     connections.SAMPLE = 100_000  # all documents, so that their shapes are the same each time
 
     class Recorded(Tour):
@@ -209,9 +212,20 @@ def take_journey(folder):
     return seen
 
 
-def kept():
-    """What was seen when it was last meant."""
-    return gzip.decompress(KEPT.read_bytes()).decode()
+def keep(seen, path):
+    """Have it meant."""
+    path.write_bytes(gzip.compress(seen.text().encode(), mtime=0))
+
+
+def assert_meant(seen, path):
+    """It is what was seen when that was last meant, and no text is cut."""
+    if os.environ.get("NIMBLE_OTTER_MEANT"):
+        keep(seen, path)
+    meant = gzip.decompress(path.read_bytes()).decode().splitlines()
+    found = unified_diff(meant, seen.text().splitlines(), "meant", "seen", lineterm="", n=0)
+    other = [line for line in found if line[0] in "+-"]
+    assert other == [], "\n".join(other[:80])
+    assert seen.cut == set()
 
 
 if __name__ == "__main__":
@@ -236,6 +250,6 @@ if __name__ == "__main__":
             }
             print(json.dumps({"texts": sorted(texts), "cut": sorted(taken.cut)}))
         else:
-            KEPT.write_bytes(gzip.compress(taken.text().encode(), mtime=0))
+            keep(taken, KEPT)
     sys.stdout.flush()
     os._exit(0)

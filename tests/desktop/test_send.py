@@ -12,7 +12,7 @@ from types import SimpleNamespace
 import openpyxl
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QLineEdit
 
 from nimble_otter.desktop.grid.selection import Block
 from nimble_otter.desktop.kit.confirm_dialogs import ExistsQuestion, ask_exists
@@ -283,9 +283,12 @@ def test_tables_of_the_catalogue_go_to_files_unseen(window, tmp_path, monkeypatc
         asked.format.setCurrentIndex(asked.format.findData("xlsx"))
         asked.each.setCurrentIndex(1)
         asked._format_chosen()
-        assert asked.path.text() == str(tmp_path / "tables.xlsx")
+        asked._browse()
+        assert asked.path.text() == str(tmp_path / "elsewhere" / "tables.xlsx")
+        asked.path.setText(str(tmp_path / "tables.xlsx"))
         return True
 
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda _parent, _said, at: f"{at}/elsewhere")
     monkeypatch.setattr(SendTables, "exec", settled)
     tables = [t for t in window.hub.tables[source.name] if t.name in ("station", "river")]
     window.sources.send_wanted.emit(source, tables)
