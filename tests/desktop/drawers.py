@@ -1,7 +1,10 @@
 """What each drawer shows, for steps, formats and charts of every kind: recorded as the journey is, see `seen.py`."""
 
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
 from nimble_otter.changes import Action
-from nimble_otter.desktop.pulls.step_ref import CHANGES, CHART, SEND, SOURCE, WATCH, step_at
+from nimble_otter.desktop.pulls.step_ref import CHANGES, CHART, QUERY, SEND, SOURCE, WATCH, step_at
 from nimble_otter.pull import Pull, Query
 from nimble_otter.pull.charts.model import Chart, ChartKind, Up
 from nimble_otter.pull.steps import (
@@ -60,6 +63,14 @@ STEPS = [
         (Rule.NEWEST, ("taken_at",), ("2 days",)), (Rule.COLUMNS,), (Rule.SQL, (), (), "", "", "", "", "level_m > 0"),
     ))),
 ]  # fmt: skip
+PIECES = (
+    "select s.name, count(*) as n from station s join reading r on r.station_id = s.station_id "
+    "where r.level_m > 1 and (s.river = 'Merrow' or s.active = 1) group by s.name having count(*) > 3 "
+    "order by n limit 9",
+    "select * from river r left join station s on s.river = r.name and s.name <> r.name",
+    "select v.visit_id from visit v join volunteer w on w.volunteer_id = v.volunteer_id join station s "
+    "on s.station_id = v.station_id join river r on r.name = s.river",
+)
 
 
 def take_drawers(window, seen, settle):
@@ -91,6 +102,22 @@ def take_drawers(window, seen, settle):
         window.open_drawer(CHART)
         settle()
         seen.take(f"chart {kind}", window)
+    for at, text in enumerate(PIECES):
+        window.add_pull(Pull(f"pieces {at}", source, Query(text)))
+        settle()
+        window.open_drawer(QUERY)
+        window.query_drawer.show_pieces()
+        for height in (800, 640):
+            window.resize(1280, height)
+            settle()
+            seen.take(f"pieces {at} {height}", window)
+    window.resize(1280, 800)
+    window.add_pull(Pull("groups", source, Query(TEXT), (GroupStep((KeyBy("quality"), KeyBy("station_id"))),)))
+    settle()
+    seen.take("groups", window)
+    QTest.keyClick(window.grid, Qt.Key.Key_End, Qt.KeyboardModifier.ControlModifier)
+    settle()
+    seen.take("the last group", window)
 
 
 def take_pages(window, seen, settle):

@@ -32,6 +32,7 @@ _VOLATILE = (
     (r"\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d\d \w{3}( \d\d:\d*)?", "<day>"),
     (r"\b\d{4}-\d\d-\d\d \d\d:\d\d(:\d\d)?(\.\d+)?", "<moment>"), (r"\b20(2\d)-\d\d-\d\d\b", "<today>"),
     (r"<today> \d{6}\b", "<today> <time>"), (r"\b\d\d:\d\d(:\d\d)?\b", "<time>"),
+    (r"\b(Draft kept on disk|Fetched) <time>( by query above)?", "<kept>"),
     (r"\b\d+([.,]\d+)? ?(s|ms|min|seconds?|minutes?)\b", "<span>"),
     (r"\bin (\d+ (d|h)|<span>)( \d+ h| <span>)?", "soon"),
     (r"^(\w+): (\.\d\d\s)*\.\d\d\s", r"\1: <spans> "), (r"\b\d+([.,]\d+)? (kB|MB|GB|B)\b", "<size>"),
@@ -184,6 +185,16 @@ class Seen:
         return "\n".join(lines) + "\n"
 
 
+def come_to_rest(window, settle):
+    """Until nothing is under way or shown for a moment only."""
+    settle()
+    while window.follower._later.isActive():  # what the rows lead to is counted after a moment
+        settle(0.05)
+    if window.pull is not None:
+        window.pull.plans.settle()  # what was just written is marked for some seconds
+    settle(0.05)
+
+
 def take_journey(folder):
     """The journey through everything; returns what was seen."""
     from nimble_otter.desktop.runtime import connections
@@ -194,12 +205,7 @@ def take_journey(folder):
 
     class Recorded(Tour):
         def picture(self, name, over=None):
-            self.settle()
-            while self.window.follower._later.isActive():  # what the rows lead to is counted after a moment
-                self.settle(0.05)
-            if self.window.pull is not None:
-                self.window.pull.plans.settle()  # what was just written is marked for some seconds
-            self.settle(0.05)
+            come_to_rest(self.window, self.settle)
             seen.take(name, self.window)
 
     tour = Recorded(folder, pictures=False)

@@ -16,7 +16,7 @@ from nimble_otter.pull.steps.sort import SortBy
 from nimble_otter.translation import VALUES, languages
 from tests.desktop.conftest import settle
 from tests.desktop.drawers import take_drawers, take_pages
-from tests.desktop.seen import DRAWERS, KEPT, Seen, assert_meant, take_journey
+from tests.desktop.seen import DRAWERS, KEPT, Seen, assert_meant, come_to_rest, take_journey
 from tests.proofs import proven
 from tests.unit.test_translation import said_in_code
 
@@ -34,8 +34,8 @@ def test_each_drawer_shows_what_it_showed(make_window):
     window = make_window(demo=False)
     window.resize(1280, 800)
     seen = Seen()
-    take_drawers(window, seen, lambda: settle(window))
-    take_pages(window, seen, lambda: settle(window))
+    for take in (take_drawers, take_pages):
+        take(window, seen, lambda: come_to_rest(window, lambda *seconds: settle(window, *seconds)))
     assert_meant(seen, DRAWERS)
 
 

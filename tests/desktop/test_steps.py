@@ -365,3 +365,14 @@ def test_steps_are_kept_as_a_piece_and_used_in_another_pull(window, monkeypatch,
     assert not any(entry.is_piece for entry in palette.entries)
     assert not (own / "deep - ones.pull").exists()
     palette.close()
+
+
+def test_the_menu_of_a_grouped_column_offers_its_levels(window):
+    with_pull(window, "levels", "select level_m, quality from reading limit 40")
+    menu = QMenu()
+    window.column_actions._fill_levels(menu)
+    assert menu.actions() == []
+    window.add_step(GroupStep((KeyBy("quality"),)))
+    settle(window)
+    window.column_actions._fill_levels(menu)
+    assert menu.actions()[0].text() == "Also group by"
