@@ -154,7 +154,8 @@ def document_server():
         yield server
 
 
-_LONG = {"test_write_back": 300, "test_upstream": 300, "test_columns": 100, "test_couch": 100, "test_journey": 45}
+_LONG = {"test_write_back": 300, "test_upstream": 300, "test_columns": 100, "test_couch": 100, "test_journey": 45,
+         "test_drawers": 25}  # fmt: skip
 """Files of few tests that take long, with how many tests they count for."""
 
 

@@ -15,8 +15,7 @@ from nimble_otter.pull.steps import FilterStep, GroupStep, KeyBy, SortStep
 from nimble_otter.pull.steps.sort import SortBy
 from nimble_otter.translation import VALUES, languages
 from tests.desktop.conftest import settle
-from tests.desktop.drawers import take_drawers, take_pages
-from tests.desktop.seen import DRAWERS, KEPT, Seen, assert_meant, come_to_rest, take_journey
+from tests.desktop.seen import KEPT, assert_meant, take_journey
 from tests.proofs import proven
 from tests.unit.test_translation import said_in_code
 
@@ -27,16 +26,6 @@ def test_one_journey_through_everything(qapp, home, tmp_path, monkeypatch, caplo
     seen = take_journey(tmp_path)
     assert "crashed" not in caplog.text
     assert_meant(seen, KEPT)
-
-
-@pytest.mark.timeout(300)
-def test_each_drawer_shows_what_it_showed(make_window):
-    window = make_window(demo=False)
-    window.resize(1280, 800)
-    seen = Seen()
-    for take in (take_drawers, take_pages):
-        take(window, seen, lambda: come_to_rest(window, lambda *seconds: settle(window, *seconds)))
-    assert_meant(seen, DRAWERS)
 
 
 IN_GERMAN = """
