@@ -1,8 +1,8 @@
 """What a window shows, as lines of text: what its parts paint is told by a paint device of its own, whatever paints it.
 
 `seen.txt.gz` keeps what the journey through everything shows at each of its pictures, `drawers.txt.gz` what each
-drawer and page does; a line there that is other must be meant. The tests write both anew with NIMBLE_OTTER_MEANT=1, the
-first `python -m tests.desktop.seen`, too; `... seen LANGUAGE` tells what is seen in another language.
+drawer and page does; a line there that is other must be meant. Their tests write them anew with NIMBLE_OTTER_MEANT=1;
+`python -m tests.desktop.seen LANGUAGE` tells what is seen in another language.
 """
 
 import gzip
@@ -15,6 +15,7 @@ from collections import Counter
 from difflib import unified_diff
 from pathlib import Path
 
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QPaintDevice, QPaintEngine, QTransform
 from PySide6.QtWidgets import (
     QAbstractButton,
@@ -27,6 +28,8 @@ from PySide6.QtWidgets import (
 )
 
 KEPT = Path(__file__).with_name("seen.txt.gz")
+_MOMENT_MS = 1500
+"""Timers of at most so long are waited for: problems in a text, what rows lead to, a draft."""
 DRAWERS = Path(__file__).with_name("drawers.txt.gz")
 _VOLATILE = (
     (r"\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun) \d\d \w{3}( \d\d:\d*)?", "<day>"),
@@ -186,9 +189,9 @@ class Seen:
 
 
 def come_to_rest(window, settle):
-    """Until nothing is under way or shown for a moment only."""
+    """Until nothing is under way, or shown after a moment or for some seconds only."""
     settle()
-    while window.follower._later.isActive():  # what the rows lead to is counted after a moment
+    while any(t.isActive() and t.isSingleShot() and t.interval() <= _MOMENT_MS for t in window.findChildren(QTimer)):
         settle(0.05)
     if window.pull is not None:
         window.pull.plans.settle()  # what was just written is marked for some seconds
@@ -218,15 +221,10 @@ def take_journey(folder):
     return seen
 
 
-def keep(seen, path):
-    """Have it meant."""
-    path.write_bytes(gzip.compress(seen.text().encode(), mtime=0))
-
-
 def assert_meant(seen, path):
     """It is what was seen when that was last meant, and no text is cut."""
     if os.environ.get("NIMBLE_OTTER_MEANT"):
-        keep(seen, path)
+        path.write_bytes(gzip.compress(seen.text().encode(), mtime=0))
     meant = gzip.decompress(path.read_bytes()).decode().splitlines()
     found = unified_diff(meant, seen.text().splitlines(), "meant", "seen", lineterm="", n=0)
     other = [line for line in found if line[0] in "+-"]
@@ -235,8 +233,8 @@ def assert_meant(seen, path):
 
 
 if __name__ == "__main__":
-    language = sys.argv[1] if sys.argv[1:] else ""
-    os.environ["NIMBLE_OTTER_LANGUAGE"] = language or "en"
+    language = sys.argv[1]
+    os.environ["NIMBLE_OTTER_LANGUAGE"] = language
     if language == "pseudo":
         from tests.pseudo import speak
 
@@ -250,12 +248,7 @@ if __name__ == "__main__":
         os.environ["NIMBLE_OTTER_HOME"] = f"{folder}/home"
         make_app()
         taken = take_journey(Path(folder))
-        if language:
-            texts = {
-                line.partition(": ")[2].rpartition("  [")[0] for lines in taken.pictures.values() for line in lines
-            }
-            print(json.dumps({"texts": sorted(texts), "cut": sorted(taken.cut)}))
-        else:
-            keep(taken, KEPT)
+        texts = {line.partition(": ")[2].rpartition("  [")[0] for lines in taken.pictures.values() for line in lines}
+        print(json.dumps({"texts": sorted(texts), "cut": sorted(taken.cut)}))
     sys.stdout.flush()
     os._exit(0)
