@@ -138,30 +138,15 @@ def groupings(draw):
     order = f" order by {', '.join(keys)}" if keys and draw(st.booleans()) else ""
     distinct = "distinct " if draw(st.integers(0, 5)) == 0 else ""
     where = f" where {draw(st.sampled_from([' and ', ' or '])).join(conditions)}" if conditions else ""
-    source = draw(
-        st.sampled_from(
-            [
-                f"{table} as t",
-                f"(select * from {table}) as t",
-                f"(select {', '.join(columns)} from {table} where {columns[-1]} is not null) as t",
-            ]
-        )
-    )
+    source = draw(st.sampled_from([f"{table} as t", f"(select * from {table}) as t",
+                                   f"(select {', '.join(columns)} from {table} where {columns[-1]} is not null) as t",
+                                   ]))  # fmt: skip
     cut = f" limit {draw(st.integers(0, 5))}" if order and draw(st.booleans()) else ""
     made = f"select {distinct}{', '.join(named)} from {source}{where}{by}{having}{order}{cut}"
-    outer = draw(
-        st.sampled_from(
-            [
-                "",
-                "",
-                "select * from ({}) as o",
-                "select count(*) as n from ({}) as o",
-                "select * from (select * from ({}) as o) as p where 1 = 1",
-                "select o.* from ({}) as o",
-                "select * from ({}) as o where exists (select 1 from river)",
-            ]
-        )
-    )
+    outer = draw(st.sampled_from(["", "", "select * from ({}) as o", "select count(*) as n from ({}) as o",
+                                  "select * from (select * from ({}) as o) as p where 1 = 1",
+                                  "select o.* from ({}) as o",
+                                  "select * from ({}) as o where exists (select 1 from river)"]))  # fmt: skip
     return (outer.format(made), False) if outer else (made, bool(order))
 
 
@@ -177,12 +162,11 @@ def test_groups_are_what_the_tables_give(services, survey, query, other):
 @st.composite
 def joins(draw):
     left, right, on = draw(st.sampled_from(LINKS))
-    kinds = {alias: [c for c in COLUMNS.get(t, {}) if c not in ("x",)] for t, alias in (left.split(), right.split())}
     conditions = [
         draw(st.sampled_from([f"{a}.{c} = {v}", f"{a}.{c} <> {v}", f"{a}.{c} is null", f"{a}.{c} > {v}"]))
         for a, t in (("s", left.split()[0]), ("r", right.split()[0]))
         for c, v in COLUMNS.get(t, {}).items()
-        if kinds and draw(st.integers(0, 4)) == 0
+        if draw(st.integers(0, 4)) == 0
     ]
     more = f" and {draw(st.sampled_from(conditions))}" if conditions and draw(st.integers(0, 4)) == 0 else ""
     how = draw(st.sampled_from(["join", "left join", "right join", "full join", "cross"]))
@@ -285,18 +269,18 @@ def test_a_service_that_folds_texts_is_not_asked_for_groups_by_them(own_survey, 
         service.close()
 
 
-@pytest.mark.parametrize(("table", "edit"), [
-    ("station", lambda answer: answer | {"value": answer["value"][:-1], "@odata.nextLink": "station?$apply=x&$skip=9"}),
-    ("station", lambda answer: answer | {"value": [*answer["value"][:-1], {"river": "x"}]}),
-    ("station", lambda answer: answer | {"value": [row | {"g1": "many"} for row in answer["value"]]}),
-    ("station", lambda answer: {"value": []} if "river" not in str(answer) else {"value": 3}),
+@pytest.mark.parametrize("edit", [
+    lambda answer: answer | {"value": answer["value"][:-1], "@odata.nextLink": "station?$apply=x&$skip=9"},
+    lambda answer: answer | {"value": [*answer["value"][:-1], {"river": "x"}]},
+    lambda answer: answer | {"value": [row | {"g1": "many"} for row in answer["value"]]},
+    lambda answer: {"value": []} if "river" not in str(answer) else {"value": 3},
 ])  # fmt: skip
-def test_groups_that_can_t_be_right_are_not_taken(survey, monkeypatch, table, edit):
+def test_groups_that_can_t_be_right_are_not_taken(survey, monkeypatch, edit):
     service = EntityService(survey)
     real = service._groups
     monkeypatch.setattr(service, "_groups", lambda *given: edit(real(*given)))
     connection = connect(Source("s", service.url))
-    for text in (f"select river, count(*) from {table} group by river", f"select count(*) from {table}"):
+    for text in ("select river, count(*) from station group by river", "select count(*) from station"):
         assert sorted(rows_of(connection, text, {})[1]) == sorted(wanted_of(survey, text, {})), text
     connection.close()
     service.close()

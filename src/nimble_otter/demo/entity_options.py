@@ -57,7 +57,9 @@ def groups_of(text: str, name: str, columns: Mapping[str, str], folds: bool = Fa
     if match is None or told is None:
         raise ValueError("$apply")
     keys = match["by"].split(",") if match["by"] else []
-    kinds = {key: columns[key] if key in columns else _refuse(key) for key in keys}
+    if not columns.keys() >= set(keys):
+        raise ValueError(match["by"])
+    kinds = {key: columns[key] for key in keys}
     shown = [f"{quote_name(k)}{' collate nocase' if folds and kinds[k] == 'Edm.String' else ''}" for k in keys]
     figures = []
     for each in told[1].split(","):
@@ -70,10 +72,6 @@ def groups_of(text: str, name: str, columns: Mapping[str, str], folds: bool = Fa
     where = f" where {condition_of(match['kept'], columns, folds)}" if match["kept"] else ""
     by = f" group by {', '.join(shown)}" if keys else ""
     return f"select {', '.join([*map(quote_name, keys), *figures])} from {quote_name(name)}{where}{by}", kinds
-
-
-def _refuse(word: str) -> str:
-    raise ValueError(word)
 
 
 def branches_of(text: str) -> list[Branch]:

@@ -20,6 +20,7 @@ from pathlib import Path
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 from nimble_otter.demo.entity_options import branches_of, condition_of, groups_of
+from nimble_otter.sources.odata import text_literal
 from nimble_otter.sources.sqlite_file import quote_name
 from nimble_otter.values import Value
 
@@ -143,7 +144,7 @@ class EntityService(ThreadingHTTPServer):
         """What comes along a way of an entity: a part of a long list, with where the rest is."""
         if None in met.values():
             return {way: [] if is_list else None}
-        same = [f"{name} eq {_literal(value)}" for name, value in met.items()]
+        same = [f"{name} eq {text_literal(value) if isinstance(value, str) else value}" for name, value in met.items()]
         told = f" and ({options['$filter']})" if "$filter" in options else ""
         page = self._page(base, target, {**options, "$filter": " and ".join(same) + told}, INNER_PAGE)
         if not is_list:
@@ -337,10 +338,6 @@ def _taken(kind: str, value: Value) -> Value:
             raise ValueError(f"{value!r} is not of {kind}")
         return re.sub(r"(:\d\d):00$", r"\1", value[:-1].replace("T", " "))
     return value
-
-
-def _literal(value: Value) -> str:
-    return "'" + value.replace("'", "''") + "'" if isinstance(value, str) else str(value)
 
 
 _Ways = dict[str, dict[str, tuple[str, list[tuple[str, str]], bool]]]

@@ -8,19 +8,8 @@ from collections.abc import Mapping
 from nimble_otter.query.lazy import exp
 from nimble_otter.values import Value
 
-_SHAPES = (
-    "group",
-    "having",
-    "distinct",
-    "limit",
-    "offset",
-    "windows",
-    "qualify",
-    "joins",
-    "with_",
-    "order",
-    "laterals",
-)
+_SHAPES = ("group", "having", "distinct", "limit", "offset", "windows", "qualify", "joins", "with_", "order",
+           "laterals")  # fmt: skip
 _ALL = "*"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import sqlite3
 import tempfile
 import time
@@ -51,7 +52,9 @@ class EntityReader:
         self._folder = tempfile.TemporaryDirectory(prefix="nimble-otter-odata-")
         self._version = 0
         self.loaded: list[Asked] = []
-        self._read_at: dict[tuple[Asked, ...], float] = {}
+        self._wanted: list[Asked] = []
+        self._grouped: Asked | None = None
+        self.forget()
         self._apart: dict[tuple[str, str, str], bool] = {}
         try:
             self.sets = odata.read_metadata(client.get(urljoin(root, "$metadata"), _AS_XML).data or b"")
@@ -64,13 +67,17 @@ class EntityReader:
         self._client.close()
         self._folder.cleanup()
 
-    def is_fresh(self, asked: Sequence[Asked]) -> bool:
-        """Whether what was read for requests is still taken for the newest."""
-        return time.monotonic() - self._read_at.get(tuple(asked), -FRESH_S) < FRESH_S
+    def has_rows(self, wanted: list[Asked]) -> bool:
+        """Whether the rows that were read last are those of requests, and still taken for the newest."""
+        return wanted in (self._wanted, self.loaded) and time.monotonic() - self._rows_at < FRESH_S
+
+    def has_groups(self, wanted: Asked) -> bool:
+        """The same of groups."""
+        return wanted == self._grouped and time.monotonic() - self._groups_at < FRESH_S
 
     def forget(self) -> None:
         """What was read before is not what is there."""
-        self._read_at.clear()
+        self._rows_at = self._groups_at = -math.inf
 
     def counted(self, asked: Asked) -> int | None:
         """How many entities a request is about, where the service tells. Raises: AuthError."""
@@ -95,10 +102,7 @@ class EntityReader:
             for text in odata.statements(self.sets):
                 base.execute(text)
             self.loaded = [self._fetch(base, asked, stop) for asked in wanted]
-        self._read_at = {
-            key: at for key, at in self._read_at.items() if key[0].apply
-        }  # one file of rows, one of groups
-        self._read_at[tuple(wanted)] = self._read_at[tuple(self.loaded)] = time.monotonic()
+        self._wanted, self._rows_at = list(wanted), time.monotonic()
         return path
 
     def read_groups(self, plan: Groups, stop: StopToken) -> Path:
@@ -119,8 +123,7 @@ class EntityReader:
             if not is_whole or (not plan.keys and groups != 1):
                 raise ValueError(groups)
             self._check_texts(plan, base, stop)
-        self._read_at = {key: at for key, at in self._read_at.items() if not key[0].apply}
-        self._read_at[plan.asked,] = time.monotonic()
+        self._grouped, self._groups_at = plan.asked, time.monotonic()
         return path
 
     def _next_file(self) -> Path:

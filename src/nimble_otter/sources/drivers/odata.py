@@ -39,7 +39,6 @@ if TYPE_CHECKING:
     from nimble_otter.sources.web_client import WebClient
     from nimble_otter.values import ClientObject, Value
 
-
 _PREFIX = "odata+"
 _TRIES = 3
 """Queries whose groups a service that never made any is asked for."""
@@ -81,7 +80,6 @@ class OdataConnection(SqliteConnection):
         except BaseException:
             self._service.close()
             raise
-        self._service.forget()
 
     def run(self, request: Request, stop: StopToken = NEVER) -> Run:
         """The service is asked for the rows that the query is about, or for its groups. Raises: SourceError's,
@@ -117,7 +115,7 @@ class OdataConnection(SqliteConnection):
             return requests_of(request.text, sets, named, values, request.limit, counted)
 
         asked = wanted()
-        if not asked or self._service.is_fresh(asked):
+        if not asked or self._service.has_rows(asked):
             return
         before = self.path
         try:
@@ -130,13 +128,13 @@ class OdataConnection(SqliteConnection):
 
     def _run_over_groups(self, request: Request, values: Mapping[str, Value], stop: StopToken) -> Run | None:
         """A query over its groups, made by the service; None where it can't make them, or might make others."""
+        if self._groups is None and self._failed >= _TRIES:
+            return None
         text = one_statement(request)
         plan = groups_of(text, self._service.sets, values)
-        labels = _labels(plan, text, values) if plan is not None else None
-        is_unknown = self._groups is None and self._failed >= _TRIES
-        if plan is None or labels is None or is_unknown or plan.asked.path in self._refused:
+        if plan is None or plan.asked.path in self._refused or (labels := _labels(plan, text, values)) is None:
             return None
-        if self._groups is None or not self._service.is_fresh([plan.asked]):
+        if self._groups is None or not self._service.has_groups(plan.asked):
             try:
                 path = self._service.read_groups(plan, stop)
             except AuthError:
